@@ -1,0 +1,21 @@
+.PHONY: run test check bench lock
+
+run:    ## start Nice Level: installs what is missing, then database, worker and web server; Ctrl-C stops all
+	@./setup.sh run
+	@exec .venv/bin/nice-level serve
+
+test: check    ## style, types and all tests; installs what is missing
+	.venv/bin/pytest -n 2
+
+check:
+	@./setup.sh test
+	.venv/bin/ruff check .
+	.venv/bin/ruff format --check .
+	.venv/bin/mypy
+
+bench:    ## measuring against other meters, as ratios in one run; takes minutes
+	@./setup.sh test
+	.venv/bin/python -m bench.measure
+
+lock:    ## pin the newest packages that pyproject.toml allows
+	./lock.sh

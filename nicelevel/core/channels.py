@@ -1,0 +1,115 @@
+"""Positions of channels, layouts, WAVE masks and the BS.1770 weight that hangs on a position."""
+
+from dataclasses import dataclass
+
+# Positions in the bit order of the WAVE channel mask (Microsoft WAVEFORMATEXTENSIBLE, bits 0 to 17).
+MASK_ORDER = (
+    "L", "R", "C", "LFE", "Lb", "Rb", "Lc", "Rc", "Cb", "Ls", "Rs",
+    "Tc", "Tfl", "Tfc", "Tfr", "Tbl", "Tbc", "Tbr",
+)  # fmt: skip
+
+LFE_POSITIONS = frozenset({"LFE", "LFE2"})
+
+SIDE_WEIGHT = 1.41
+"""ITU-R BS.1770-5, Annex 1: Ls and Rs, about +1.5 dB."""
+
+# Surrounds at 60 to 120 degrees weigh more; the rear pair of a 7.1 layout stands behind that
+# (ITU-R BS.1770-5, Annex 3, from memory).
+_HEAVY_POSITIONS = frozenset({"Ls", "Rs"})
+
+
+@dataclass(frozen=True)
+class Layout:
+    """A named arrangement of channels.
+
+    `positions` is in channel order; an unknown layout has None for each channel.
+    `assumed` is true where only the channel count spoke for it.
+    """
+
+    name: str
+    positions: tuple[str | None, ...]
+    assumed: bool = False
+
+    @property
+    def weights(self) -> tuple[float, ...]:
+        """BS.1770 weight of each channel: 0 for LFE, 1.41 for side surrounds, else 1."""
+        return tuple(_weight(position) for position in self.positions)
+
+
+def _weight(position: str | None) -> float:
+    if position in LFE_POSITIONS:
+        return 0.0
+    return SIDE_WEIGHT if position in _HEAVY_POSITIONS else 1.0
+
+
+_LAYOUTS = {
+    "mono": ("C",),
+    "stereo": ("L", "R"),
+    "3.0": ("L", "R", "C"),
+    "4.0": ("L", "R", "Ls", "Rs"),
+    "5.0": ("L", "R", "C", "Ls", "Rs"),
+    "5.1": ("L", "R", "C", "LFE", "Ls", "Rs"),
+    "7.1": ("L", "R", "C", "LFE", "Ls", "Rs", "Lb", "Rb"),
+}
+
+# In a layout with one pair of surrounds, the pair is Ls and Rs whether its mask says back or side.
+_MASKS = {
+    0x4: _LAYOUTS["mono"],
+    0x3: _LAYOUTS["stereo"],
+    0x7: _LAYOUTS["3.0"],
+    0x33: _LAYOUTS["4.0"],
+    0x603: _LAYOUTS["4.0"],
+    0x37: _LAYOUTS["5.0"],
+    0x607: _LAYOUTS["5.0"],
+    0x3F: _LAYOUTS["5.1"],
+    0x60F: _LAYOUTS["5.1"],
+    0x63F: ("L", "R", "C", "LFE", "Lb", "Rb", "Ls", "Rs"),
+}
+_MASK_OF_NAME = {"stereo": 0x3, "3.0": 0x7, "4.0": 0x33, "5.0": 0x607, "5.1": 0x60F, "7.1": 0x63F}
+
+# FLAC states the layout by count: RFC 9639, section 9.1.3.
+_FLAC_MASKS = {1: 0x4, 2: 0x3, 3: 0x7, 4: 0x33, 5: 0x37, 6: 0x3F, 8: 0x63F}
+
+_COUNT_NAMES = {1: "mono", 2: "stereo", 6: "5.1", 8: "7.1"}
+
+
+def layout_from_mask(mask: int, channels: int) -> Layout | None:
+    """Layout that a WAVE mask states, or None where mask and channel count disagree."""
+    if mask in _MASKS and len(_MASKS[mask]) == channels:
+        positions = _MASKS[mask]
+        return Layout(_name(positions), positions)
+    if mask == 0 or mask.bit_count() != channels or mask >> len(MASK_ORDER):
+        return None
+    positions = tuple(MASK_ORDER[bit] for bit in range(len(MASK_ORDER)) if mask >> bit & 1)
+    return Layout("mono" if channels == 1 else "unknown", positions)
+
+
+def layout_from_flac(channels: int) -> Layout:
+    """Layout that a FLAC stream states by its channel count."""
+    mask = _FLAC_MASKS.get(channels)
+    stated = layout_from_mask(mask, channels) if mask else None
+    return stated or layout_from_count(channels)
+
+
+def layout_from_count(channels: int) -> Layout:
+    """Layout assumed from the channel count alone: mono, stereo, 5.1, 7.1, else unknown.
+
+    One and two channels are what every container means by them, so only 5.1 and 7.1 are marked assumed.
+    """
+    name = _COUNT_NAMES.get(channels)
+    if name is None:
+        return Layout("unknown", (None,) * channels)
+    return Layout(name, _LAYOUTS[name], assumed=channels > 2)
+
+
+def mask_of(layout: Layout) -> int:
+    """WAVE mask to write for a layout; 0 where the layout is not known."""
+    for mask, positions in _MASKS.items():
+        if positions == layout.positions and mask in _MASK_OF_NAME.values():
+            return mask
+    return 0
+
+
+def _name(positions: tuple[str, ...]) -> str:
+    wanted = sorted(positions)
+    return next(name for name, known in _LAYOUTS.items() if sorted(known) == wanted)

@@ -1,0 +1,34 @@
+"""What both decoders share: the kind of their blocks, and the sentence for a file that ends too early."""
+
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import TruncatedError
+from ..units import seconds_from_frames
+from ..values import Source
+
+Block = NDArray[np.floating[Any]]
+
+
+class Decoder(Protocol):
+    """An open file: described by `source`, read from its start."""
+
+    source: Source
+
+    def read(self, frames: int) -> Block:
+        """At most so many frames × channels; none at the end."""
+
+    def close(self) -> None: ...
+
+
+def exact_in_single(source: Source) -> bool:
+    """Whether float32 holds every sample of a source exactly."""
+    return source.encoding != "float_64" and (source.bits_declared or 0) <= 24
+
+
+def truncated(done: int, promised: int, sample_rate_hz: int) -> TruncatedError:
+    """The error of a file that ends after `done` of `promised` frames."""
+    ends, promises = (seconds_from_frames(frames, sample_rate_hz) for frames in (done, promised))
+    return TruncatedError(f"The file ends at {ends:.3f} s, but its header promises {promises:.3f} s.")

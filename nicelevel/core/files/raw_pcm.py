@@ -1,0 +1,55 @@
+"""Reading the plain 16- and 24-bit samples of a WAVE file straight into planes, far faster than a decoder does."""
+
+import numpy as np
+
+from ..kernels import Floats, Integers, vectorised
+from ..values import Source
+from .blocks import Block
+from .headers import Header
+
+_SAMPLE_BYTES = {"pcm_16": 2, "pcm_24": 3}
+
+
+def is_raw_pcm(source: Source, header: Header) -> bool:
+    """Whether the samples lie in the file as little-endian words without gaps."""
+    sample_bytes = _SAMPLE_BYTES.get(source.encoding)
+    return header.data_offset is not None and header.block_align == source.channels * (sample_bytes or 0) > 0
+
+
+class RawPcmDecoder:
+    """A described source, read from the start of its samples."""
+
+    def __init__(self, source: Source, header: Header) -> None:
+        self.source = source
+        self._block_align = header.block_align
+        self._file = source.path.open("rb")
+        self._file.seek(header.data_offset or 0)
+
+    def read(self, frames: int) -> Block:
+        """The next frames × channels; each channel lies in one piece."""
+        data = self._file.read(frames * self._block_align)
+        count = len(data) // self._block_align
+        planes = np.empty((self.source.channels, count), np.float32)
+        words = np.frombuffer(data, np.uint8, count * self._block_align)
+        if self.source.encoding == "pcm_16":
+            planes[:] = words.view("<i2").reshape(count, -1).T
+            planes *= np.float32(2.0**-15)
+        else:
+            unpack_24(words, planes)
+        return planes.T
+
+    def close(self) -> None:
+        self._file.close()
+
+
+@vectorised
+def unpack_24(words: Integers, planes: Floats) -> None:
+    """Samples of three bytes, interleaved, into channels × frames, ±1.0 at full scale; float32 holds them."""
+    channels, frames = planes.shape
+    for channel in range(channels):
+        plane = planes[channel]
+        for frame in range(frames):
+            at = (frame * channels + channel) * 3
+            low, middle, high = np.uint32(words[at]), np.uint32(words[at + 1]), np.uint32(words[at + 2])
+            code = np.int32(low << np.uint32(8) | middle << np.uint32(16) | high << np.uint32(24))
+            plane[frame] = np.float32(code) * np.float32(2.0**-31)

@@ -1,0 +1,137 @@
+"""Take in a file: describe it, then yield its samples in blocks. Nothing here ever opens one for writing."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+
+import numpy as np
+
+from ..errors import (
+    EmptyError,
+    NiceLevelError,
+    NonFiniteError,
+    NoPermissionError,
+    NotAudioError,
+    NotFoundError,
+    UnsupportedError,
+)
+from ..units import seconds_from_frames
+from ..values import Source
+from .blocks import Block, Decoder, truncated
+from .headers import read_header
+from .raw_pcm import RawPcmDecoder, is_raw_pcm
+from .with_soundfile import SoundfileDecoder
+
+LOWEST_RATE_HZ, HIGHEST_RATE_HZ = 2_000, 768_000
+MOST_CHANNELS = 128
+START_BYTES = 16
+
+# libsndfile reads these too, but not with more than two channels in an order that is certain.
+_STEREO_AT_MOST = frozenset({"ogg"})
+
+
+@dataclass
+class Audio:
+    """An open source. A context manager; `blocks` may be asked for once."""
+
+    source: Source
+    _decoder: Decoder
+
+    def __enter__(self) -> "Audio":
+        return self
+
+    def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._decoder.close()
+
+    def blocks(self, frames: int) -> Iterator[Block]:
+        """Yield the samples in arrays of frames × channels, ±1.0 at full scale, the last one shorter.
+
+        float32 where that is exact (24 bits and less, 32-bit floats, lossy), else float64.
+        Raises TruncatedError, DamagedError or NonFiniteError where the audio is not what was promised.
+        """
+        done = 0
+        while done < self.source.frames:
+            block = self._decoder.read(min(frames, self.source.frames - done))
+            if len(block) == 0:
+                raise truncated(done, self.source.frames, self.source.sample_rate_hz)
+            self._check(block, done)
+            done += len(block)
+            yield block
+
+    def _check(self, block: Block, done: int) -> None:
+        if self.source.bits_declared is not None:
+            return
+        finite = np.isfinite(block).all(axis=1)
+        if not finite.all():
+            where = seconds_from_frames(done + int(np.argmin(finite)), self.source.sample_rate_hz)
+            raise NonFiniteError(f"Some samples are not numbers (NaN or infinite), first at {where:.3f} s.")
+
+
+def take_in(path: str | Path) -> Audio:
+    """Open an audio file, or a video file's audio, for reading and describe it.
+
+    Raises the NiceLevelError named for the cause where it cannot be used.
+    """
+    path = Path(path)
+    size_bytes = _size_of(path)
+    decoder = _open(path, size_bytes)
+    try:
+        _check_sense(decoder.source)
+    except NiceLevelError:
+        decoder.close()
+        raise
+    return Audio(decoder.source, decoder)
+
+
+def _size_of(path: Path) -> int:
+    try:
+        size_bytes = path.stat().st_size
+    except (FileNotFoundError, NotADirectoryError) as error:
+        raise NotFoundError(f"There is no file {path.name}.") from error
+    except (PermissionError, OSError, ValueError) as error:
+        raise NoPermissionError(f"{path.name} cannot be reached: {_reason(error)}.") from error
+    if not path.is_file():
+        raise NotAudioError(f"{path.name} is not a file.")
+    if size_bytes == 0:
+        raise EmptyError("The file is empty: 0 bytes.")
+    return size_bytes
+
+
+def _open(path: Path, size_bytes: int) -> Decoder:
+    """The decoder for a file: libsndfile first, FFmpeg's libraries where it cannot."""
+    try:
+        with path.open("rb") as file:
+            header = read_header(file, size_bytes)
+            file.seek(0)
+            start = file.read(START_BYTES)
+    except OSError as error:
+        raise NoPermissionError(f"{path.name} may not be read: {_reason(error)}.") from error
+    if header is not None:
+        decoder = SoundfileDecoder(path, size_bytes, header)
+        if is_raw_pcm(decoder.source, header):
+            decoder.close()
+            return RawPcmDecoder(decoder.source, header)
+        if header.container not in _STEREO_AT_MOST or decoder.source.channels <= 2:
+            return decoder
+        decoder.close()
+    # Loaded only here: most calls never need it, and it is large.
+    from .with_av import AvDecoder, demuxer_of
+
+    demuxer = demuxer_of(start)
+    if demuxer is None:
+        raise NotAudioError("This is not an audio file: it begins like none that is known.")
+    return AvDecoder(path, size_bytes, demuxer)
+
+
+def _check_sense(source: Source) -> None:
+    if not LOWEST_RATE_HZ <= source.sample_rate_hz <= HIGHEST_RATE_HZ:
+        raise UnsupportedError(
+            f"A sample rate of {source.sample_rate_hz} Hz is outside {LOWEST_RATE_HZ} to {HIGHEST_RATE_HZ} Hz."
+        )
+    if source.channels > MOST_CHANNELS:
+        raise UnsupportedError(f"{source.channels} channels are more than the {MOST_CHANNELS} that can be taken in.")
+
+
+def _reason(error: Exception) -> str:
+    return (getattr(error, "strerror", None) or str(error)).lower()

@@ -1,0 +1,210 @@
+"""Decoding through FFmpeg's libraries what libsndfile cannot: AAC and ALAC in MP4, and the audio of video files.
+
+The demuxer is named by us, from the first bytes of the file: a text that poses as a playlist opens nothing.
+"""
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from ..channels import Layout, layout_from_count, layout_from_mask
+from ..errors import DamagedError, EmptyError, NotAudioError, UnsupportedError
+from ..units import seconds_from_frames
+from ..values import Source
+from .blocks import Block, exact_in_single
+
+# First bytes, where they stand, and the demuxer that reads such a file.
+_MAGICS = (
+    (4, b"ftyp", "mov"),
+    (4, b"moov", "mov"),
+    (4, b"mdat", "mov"),
+    (4, b"wide", "mov"),
+    (0, b"\x1aE\xdf\xa3", "matroska"),
+    (8, b"AVI ", "avi"),
+    (0, b"\xff\xf1", "aac"),
+    (0, b"\xff\xf9", "aac"),
+    (0, b"\x0bw", "ac3"),
+    (0, b"OggS", "ogg"),
+)
+_PCM_CODECS = {
+    "pcm_u8": ("pcm_u8", 8),
+    "pcm_s8": ("pcm_8", 8),
+    "pcm_s16": ("pcm_16", 16),
+    "pcm_s24": ("pcm_24", 24),
+    "pcm_s32": ("pcm_32", 32),
+    "pcm_f32": ("float_32", None),
+    "pcm_f64": ("float_64", None),
+}
+_LOSSLESS = frozenset({"alac", "flac"})
+_POSITIONS = (
+    *("FL", "FR", "FC", "LFE", "BL", "BR", "FLC", "FRC", "BC", "SL", "SR"),
+    *("TC", "TFL", "TFC", "TFR", "TBL", "TBC", "TBR"),
+)
+"""FFmpeg's names in the bit order of the WAVE mask."""
+_CONTAINERS = {"matroska": "mkv"}
+
+
+def demuxer_of(start: bytes) -> str | None:
+    """The demuxer for a file that begins so, or None."""
+    return next((name for at, magic, name in _MAGICS if start[at : at + len(magic)] == magic), None)
+
+
+class AvDecoder:
+    """The first audio stream of one file, described and then read from its start."""
+
+    def __init__(self, path: Path, size_bytes: int, demuxer: str) -> None:
+        self._path, self._demuxer = path, demuxer
+        self._container = _open(path, demuxer)
+        try:
+            self._stream = self._container.streams.audio[0]
+        except IndexError as error:
+            self._container.close()
+            raise NotAudioError("The file holds no audio stream.") from error
+        self.source = self._describe(size_bytes)
+        self._dtype = np.dtype(np.float32 if exact_in_single(self.source) else np.float64)
+        self._arrays = self._decoded(self._container)
+        self._rest: Block = np.empty((0, self.source.channels), self._dtype)
+
+    def read(self, frames: int) -> Block:
+        """The next frames × channels. Raises DamagedError where the stream breaks."""
+        parts, have = [self._rest], len(self._rest)
+        while have < frames:
+            part = next(self._arrays, None)
+            if part is None:
+                break
+            parts.append(part)
+            have += len(part)
+        joined = np.concatenate(parts)
+        self._rest = joined[frames:]
+        return joined[:frames]
+
+    def close(self) -> None:
+        self._container.close()
+
+    def _decoded(self, container: av.container.InputContainer) -> Iterator[Block]:
+        done = 0
+        try:
+            for frame in container.decode(container.streams.audio[0]):
+                if frame.sample_rate != self.source.sample_rate_hz:
+                    raise DamagedError(f"The sample rate changes at {self._time(done)}.")
+                array = _samples(frame)
+                if array.shape[1] != self.source.channels:
+                    raise DamagedError(f"The number of channels changes at {self._time(done)}.")
+                done += len(array)
+                yield array.astype(self._dtype)
+        except av.FFmpegError as error:
+            raise DamagedError(f"The audio breaks at {self._time(done)}: the data there is damaged.") from error
+
+    def _time(self, frame: int) -> str:
+        return f"{seconds_from_frames(frame, self.source.sample_rate_hz):.3f} s"
+
+    def _describe(self, size_bytes: int) -> Source:
+        codec = self._stream.codec_context
+        if not codec.sample_rate:
+            raise UnsupportedError(f"The audio is {codec.name}, which cannot be decoded.")
+        encoding, bits = _encoding_of(codec)
+        source = Source(
+            path=self._path,
+            size_bytes=size_bytes,
+            container=self._container_name(),
+            encoding=encoding,
+            sample_rate_hz=codec.sample_rate,
+            layout=_layout_of(codec.layout),
+            frames=0,
+            bits_declared=bits,
+        )
+        return self._with_length(source)
+
+    def _with_length(self, source: Source) -> Source:
+        """The exact length where the container states it in frames, else by decoding once; with the mean bit rate."""
+        self.source = source
+        self._dtype = np.dtype(np.float32)
+        stated = self._stated_frames(source.sample_rate_hz)
+        coded_bytes, counted = self._count(decode=stated is None)
+        frames = counted if stated is None else stated
+        if frames == 0:
+            raise EmptyError("The file has a header, but not one frame of audio.")
+        duration_s = seconds_from_frames(frames, source.sample_rate_hz)
+        uncompressed = source.encoding.startswith(("pcm", "float"))
+        return replace(
+            source, frames=frames, bitrate_kbps=None if uncompressed else coded_bytes * 8 / duration_s / 1000
+        )
+
+    def _stated_frames(self, sample_rate_hz: int) -> int | None:
+        """Length by the container, where its clock ticks in frames."""
+        duration, time_base = self._stream.duration, self._stream.time_base
+        if not duration or not time_base or time_base.denominator % sample_rate_hz:
+            return None
+        return round(duration * time_base * sample_rate_hz)
+
+    def _count(self, decode: bool) -> tuple[int, int]:
+        """Coded bytes of the stream, and its frames where they are to be counted."""
+        try:
+            with _open(self._path, self._demuxer) as container:
+                coded_bytes = sum(packet.size for packet in container.demux(container.streams.audio[0]))
+        except av.FFmpegError as error:
+            raise DamagedError("The file breaks off inside: its audio cannot be followed to the end.") from error
+        if not decode:
+            return coded_bytes, 0
+        with _open(self._path, self._demuxer) as container:
+            return coded_bytes, sum(len(array) for array in self._decoded(container))
+
+    def _container_name(self) -> str:
+        if self._demuxer == "mov":
+            with self._path.open("rb") as file:
+                brand = file.read(12)[8:12]
+            video = bool(self._container.streams.video)
+            return "mov" if brand == b"qt  " else "mp4" if video else "m4a"
+        return _CONTAINERS.get(self._demuxer, self._demuxer)
+
+
+def _open(path: Path, demuxer: str) -> av.container.InputContainer:
+    try:
+        return av.open(str(path), format=demuxer, options={"protocol_whitelist": "file"})
+    except (av.FFmpegError, ValueError) as error:
+        raise DamagedError(f"The header cannot be understood: {str(error).partition(':')[0]}.") from error
+
+
+def _encoding_of(codec: av.AudioCodecContext) -> tuple[str, int | None]:
+    """Our name of the encoding, and the word length where it has one."""
+    kind = codec.name.removesuffix("le").removesuffix("be")
+    if kind in _PCM_CODECS:
+        return _PCM_CODECS[kind]
+    if codec.name in _LOSSLESS:
+        return codec.name, _lossless_bits(codec)
+    return codec.name.removesuffix("float").removesuffix("_latm"), None
+
+
+def _lossless_bits(codec: av.AudioCodecContext) -> int | None:
+    """Word length from the codec's own header: ALAC's magic cookie, FLAC's STREAMINFO (RFC 9639, 8.2)."""
+    head = codec.extradata or b""
+    if codec.name == "alac" and len(head) >= 18:
+        return head[17]
+    if codec.name == "flac" and len(head) >= 14:
+        return ((head[12] & 1) << 4 | head[13] >> 4) + 1
+    return None
+
+
+def _layout_of(layout: av.AudioLayout) -> Layout:
+    names = [channel.name for channel in layout.channels]
+    if not all(name in _POSITIONS for name in names):
+        return layout_from_count(len(names))
+    mask = sum(1 << _POSITIONS.index(name) for name in names)
+    return layout_from_mask(mask, len(names)) or layout_from_count(len(names))
+
+
+def _samples(frame: av.AudioFrame) -> Block:
+    """Frames × channels, ±1.0 at full scale, of a decoded frame of any sample format."""
+    array: NDArray[Any] = frame.to_ndarray()
+    channels = len(frame.layout.channels)
+    planes = array.T if frame.format.is_planar else array.reshape(-1, channels)
+    if planes.dtype == np.uint8:
+        return (planes.astype(np.float64) - 128.0) / 128.0
+    if planes.dtype.kind == "i":
+        return planes / 2.0 ** (8 * planes.dtype.itemsize - 1)
+    return planes

@@ -1,0 +1,143 @@
+"""Write one file whole, or not at all.
+
+A file comes into being under a temporary name in the folder where it will stand; only `publish` gives it
+its name. A source is never opened here.
+"""
+
+import errno
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+import soundfile
+from numpy.typing import NDArray
+
+from ..errors import NoPermissionError, NoSpaceError, OutputExistsError
+from ..values import OutputFormat
+from .containers import data_bytes
+from .wave_header import wave_header
+
+Samples = NDArray[np.int32] | NDArray[np.float32] | NDArray[np.float64]
+
+_FULL_CODES = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
+_SOUNDFILE_FORMATS = {"aiff": "AIFF", "flac": "FLAC"}
+
+
+class Sink(Protocol):
+    """Takes blocks of frames × channels: integer codes of the word length, or floating-point samples."""
+
+    def write(self, samples: Samples) -> None: ...
+
+    def close(self) -> None: ...
+
+
+class StagedFile:
+    """A file under its temporary name: `.NAME.part` beside where NAME will stand."""
+
+    def __init__(self, final: Path) -> None:
+        self.final = final
+        self.path = final.with_name(f".{final.name}.part")
+
+    def publish(self, name: str | None = None, replace: bool = False) -> Path:
+        """Give the file its name (its own or another one in the same folder) and return its path.
+
+        Raises OutputExistsError where the name is taken, unless `replace`.
+        """
+        target = self.final if name is None else self.final.with_name(name)
+        with speaking_errors(target):
+            _flush(self.path)
+            if replace:
+                os.replace(self.path, target)
+            else:
+                # A link, unlike a rename, fails where the name is taken, also by a program that was quicker.
+                os.link(self.path, target)
+                self.path.unlink()
+            _flush(target.parent)
+        return target
+
+    def discard(self) -> None:
+        """Remove the temporary file, if it is still there."""
+        self.path.unlink(missing_ok=True)
+
+
+@contextmanager
+def speaking_errors(target: Path) -> Iterator[None]:
+    """Turn what the system says while writing into an error of ours."""
+    try:
+        yield
+    except FileExistsError as error:
+        raise OutputExistsError(f"{target.name} is already there; nothing was written over it.") from error
+    except soundfile.LibsndfileError as error:
+        raise NoSpaceError(f"{target.name} could not be written to the end: {error.error_string}") from error
+    except OSError as error:
+        if error.errno in _FULL_CODES:
+            raise NoSpaceError(f"No space is left to write {target.name}.") from error
+        reason = (error.strerror or str(error)).lower()
+        raise NoPermissionError(f"{target.name} cannot be written: {reason}.") from error
+
+
+def open_sink(path: Path, output: OutputFormat, frames: int) -> Sink:
+    """A sink that writes the container and encoding of `output` with exactly so many frames."""
+    if output.container == "wav":
+        return _WaveSink(path, output, frames)
+    return _SoundfileSink(path, output)
+
+
+class _WaveSink:
+    """WAVE and RF64 by our own header: exact size known beforehand, channel mask, no time stamps."""
+
+    def __init__(self, path: Path, output: OutputFormat, frames: int) -> None:
+        self._output = output
+        self._bytes = data_bytes(output, frames)
+        self._file = path.open("wb")
+        self._file.write(wave_header(output, self._bytes))
+
+    def write(self, samples: Samples) -> None:
+        self._file.write(packed(samples, self._output))
+
+    def close(self) -> None:
+        with self._file:
+            self._file.write(b"\0" * (self._bytes % 2))
+
+
+class _SoundfileSink:
+    """AIFF and FLAC through libsndfile, fed with 32-bit words of which it keeps the upper bits."""
+
+    def __init__(self, path: Path, output: OutputFormat) -> None:
+        assert output.bits
+        self._shift = 32 - output.bits
+        self._file = soundfile.SoundFile(
+            path,
+            "w",
+            samplerate=output.sample_rate_hz,
+            channels=len(output.layout.positions),
+            format=_SOUNDFILE_FORMATS[output.container],
+            subtype=output.encoding.upper(),
+        )
+
+    def write(self, samples: Samples) -> None:
+        self._file.write(np.left_shift(samples, self._shift))
+
+    def close(self) -> None:
+        self._file.close()
+
+
+def packed(samples: Samples, output: OutputFormat) -> bytes:
+    """The little-endian bytes of samples in the output's encoding."""
+    if output.bits is None:
+        return samples.astype("<f4" if output.encoding == "float_32" else "<f8").tobytes()
+    if output.bits == 24:
+        words = np.ascontiguousarray(samples, "<i4").view(np.uint8)
+        return words.reshape(-1, 4)[:, :3].tobytes()
+    return samples.astype(f"<i{output.bits // 8}").tobytes()
+
+
+def _flush(path: Path) -> None:
+    descriptor = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

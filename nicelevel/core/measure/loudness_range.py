@@ -1,0 +1,28 @@
+"""Loudness range (EBU Tech 3342, 2023)."""
+
+import numpy as np
+
+from ..units import energy_from_lufs, lufs_from_energy
+from .gating import ABSOLUTE_GATE_LUFS, Energies
+
+RELATIVE_GATE_LU = -20.0
+LOW_PERCENTILE, HIGH_PERCENTILE = 10, 95
+
+
+def loudness_range_lu(short_term: Energies) -> float | None:
+    """Spread of the short-term loudness in LU, between its 10th and 95th percentile after gating.
+
+    `short_term`: energies of 3 s windows every 100 ms. None where there is no window or all is gated.
+    """
+    audible = short_term[short_term >= energy_from_lufs(ABSOLUTE_GATE_LUFS)]
+    if len(audible) == 0:
+        return None
+    gate = energy_from_lufs(lufs_from_energy(float(audible.mean())) + RELATIVE_GATE_LU)
+    ordered = np.sort(audible[audible >= gate])
+    low, high = (_percentile(ordered, percent) for percent in (LOW_PERCENTILE, HIGH_PERCENTILE))
+    return lufs_from_energy(high) - lufs_from_energy(low)
+
+
+def _percentile(ordered: Energies, percent: int) -> float:
+    """Nearest rank, as in the standard's own listing."""
+    return float(ordered[int((len(ordered) - 1) * percent / 100 + 0.5)])

@@ -1,0 +1,147 @@
+"""Why a plan is what it is, in sentences for an engineer."""
+
+import math
+
+from ..specs.judge import LIMITS, MEASURES
+from ..specs.spec import MEASURE_UNITS, Spec
+from ..values import Plan, Reading
+from ..words import amount, change, figure
+from .formats import word_length_falls
+
+_CEILINGS = {
+    "max_true_peak_dbtp": ("its true peak", "dBTP"),
+    "max_sample_peak_dbfs": ("its sample peak", "dBFS"),
+    "max_momentary_lufs": ("its loudest 400 ms", "LUFS"),
+    "max_short_term_lufs": ("its loudest 3 s", "LUFS"),
+}
+_FIGURES = {limit.key: limit.figure for limit in LIMITS}
+
+
+def reasons_for(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> tuple[str, ...]:
+    """The sentences of a plan, the decisive one first. `ceiling`: the rule that bounds its gain."""
+    return (
+        *_level_sentences(reading, spec, plan, ceiling),
+        *_misses(plan),
+        *_mono_target(reading, spec),
+        *_word_length(reading, plan),
+    )
+
+
+def _level_sentences(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> list[str]:
+    if spec.loudness and math.isinf(MEASURES[spec.loudness.measure](reading)):
+        return ["Nothing here is loud enough to be measured, so there is no level to bring to the target."]
+    if plan.action == "as_is":
+        return [_as_it_is(reading, spec)]
+    if plan.action == "gain":
+        return [_by_gain(reading, spec, plan, ceiling)]
+    return _short(reading, spec, plan, ceiling) if spec.loudness else []
+
+
+def _as_it_is(reading: Reading, spec: Spec) -> str:
+    if spec.loudness is None:
+        return "The level stays as it was mixed: nothing is turned up, down or limited."
+    return f"It lands as it is: {_level(reading, spec)} is within {_target(reading, spec)}."
+
+
+def _by_gain(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> str:
+    predicted = plan.predicted
+    if spec.loudness is None:
+        return f"Gain of {change(plan.gain_db)} dB brings {_ceiling_name(ceiling)} under its ceiling."
+    start = f"Gain of {change(plan.gain_db)} dB brings the programme from {_level(reading, spec, unit=False)} to "
+    landed = f"{_level(predicted, spec)}; its true peak is then {figure(predicted.true_peak_dbtp)} dBTP."
+    target = spec.loudness.target_for(reading.source.channels)
+    if target - MEASURES[spec.loudness.measure](predicted) < 0.05:
+        return start + landed
+    return (
+        start + landed + f" More would take {_ceiling_name(ceiling)} over its ceiling; this is within the tolerance."
+    )
+
+
+def _short(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> list[str]:
+    assert spec.loudness
+    predicted = plan.predicted
+    target = spec.loudness.target_for(reading.source.channels)
+    missing_db = target - MEASURES[spec.loudness.measure](predicted)
+    if missing_db <= spec.loudness.tolerance:
+        return []
+    unit = MEASURE_UNITS[spec.loudness.measure]
+    wanted_db = plan.gain_db + missing_db
+    return [
+        f"Gain of {change(wanted_db)} dB would bring the programme to {figure(target)} {unit}, "
+        f"but {_over_ceiling(reading, spec, wanted_db, ceiling)}.",
+        f"By gain alone it reaches {_level(predicted, spec)}, {figure(missing_db)} dB short of the target. "
+        f"A limiter, a mix with {figure(missing_db)} dB less peak, or a quieter destination would do.",
+        *_limiter_to_come(spec),
+    ]
+
+
+def _limiter_to_come(spec: Spec) -> list[str]:
+    if spec.method.allow == "gain":
+        return []
+    return ["The spec allows a limiter, but this version levels by gain alone."]
+
+
+def _over_ceiling(reading: Reading, spec: Spec, wanted_db: float, ceiling: str | None) -> str:
+    if ceiling not in _CEILINGS:
+        peak_dbfs = reading.sample_peak_dbfs + wanted_db
+        return f"its samples would then reach {change(peak_dbfs)} dBFS, over full scale"
+    name, unit = _CEILINGS[ceiling]
+    found = (_FIGURES[ceiling](reading) or 0.0) + wanted_db
+    limit = getattr(spec.limits, ceiling)
+    over = f"{figure(found - limit)} dB over the ceiling of {figure(limit)}"
+    return f"{name} would then be {change(found) if found > 0 else figure(found)} {unit}, {over}"
+
+
+def _ceiling_name(ceiling: str | None) -> str:
+    return _CEILINGS[ceiling][0] if ceiling in _CEILINGS else "its sample peak"
+
+
+def _misses(plan: Plan) -> list[str]:
+    """What no gain can mend: range, length, size, format."""
+    told = {*MEASURES, *_CEILINGS}
+    return [
+        f"The spec asks for {finding.text}; found {_found(finding.found)}."
+        for finding in plan.verdict.findings
+        if not finding.meets and finding.rule not in told
+    ]
+
+
+def _found(found: object) -> str:
+    return figure(found, 3).rstrip("0").rstrip(".") if isinstance(found, float) else str(found)
+
+
+def _mono_target(reading: Reading, spec: Spec) -> list[str]:
+    if reading.source.channels != 1 or spec.loudness is None or spec.loudness.mono_target is None:
+        return []
+    mono, both = spec.loudness.mono_target, spec.loudness.target
+    return [
+        f"One channel is brought to {amount(mono)} LUFS where two would be at {amount(both)}: "
+        "played by both loudspeakers it is then as loud."
+    ]
+
+
+def _word_length(reading: Reading, plan: Plan) -> list[str]:
+    bits = plan.output.bits
+    if plan.action == "cannot_meet":
+        return []
+    if plan.dithers:
+        what = "The gained samples are rounded" if plan.gain_db else "Its words are shortened"
+        return [f"{what} to {bits} bits with TPDF dither, once and last."]
+    if word_length_falls(reading.bits_used, plan.output, plan.gain_db):
+        return [
+            f"It is rounded to {bits} bits without dither, as the spec asks: "
+            "the quietest detail turns into distortion that follows the signal."
+        ]
+    return []
+
+
+def _level(reading: Reading, spec: Spec, unit: bool = True) -> str:
+    assert spec.loudness
+    text = figure(MEASURES[spec.loudness.measure](reading))
+    return f"{text} {MEASURE_UNITS[spec.loudness.measure]}" if unit else text
+
+
+def _target(reading: Reading, spec: Spec) -> str:
+    assert spec.loudness
+    target = spec.loudness.target_for(reading.source.channels)
+    return f"{amount(target)} ±{amount(spec.loudness.tolerance)} {MEASURE_UNITS[spec.loudness.measure]}"

@@ -1,0 +1,67 @@
+"""The whole way through, read top to bottom: where a reader begins.
+
+take in → measure → plan → render → prove. (Judging is part of planning and of proving; handing over is a
+matter of packages and comes after.)
+"""
+
+from pathlib import Path
+
+from .digest import sha256_of
+from .errors import CannotMeetError, OutputExistsError
+from .files.names import deliverable_name
+from .measure import Progress, measure
+from .plan import plans
+from .plan.formats import resolve_format
+from .prove import prove_and_publish
+from .render import render
+from .specs import Spec
+from .values import Deliverable, Plan, Source
+
+
+def process(
+    path: Path, spec: Spec, folder: Path, replace: bool = False, progress: Progress | None = None
+) -> list[Deliverable]:
+    """Bring one file to one destination: a proved deliverable for each format that the spec asks for.
+
+    Raises CannotMeetError where a plan cannot meet the spec, before anything is written.
+    """
+    reading = measure(path, share_of(progress, 0.0, 0.3))
+    chosen = plans(reading, spec)
+    for plan in chosen:
+        refuse_unmet(plan)
+    targets = [folder / deliverable_name(path.stem, spec, plan.output) for plan in chosen]
+    for target in targets:
+        refuse_existing(target, replace)
+    digest = sha256_of(path)
+    deliverables = []
+    for number, (plan, target) in enumerate(zip(chosen, targets, strict=True)):
+        start, size = 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen)
+        staged = render(path, plan, target, digest, share_of(progress, start, size / 2))
+        done = prove_and_publish(staged, plan, spec, replace, share_of(progress, start + size / 2, size / 2))
+        deliverables.append(done)
+    return deliverables
+
+
+def refuse_unmet(plan: Plan) -> None:
+    """Raises CannotMeetError, with the plan's reasons, where it cannot meet its spec."""
+    if plan.action == "cannot_meet":
+        raise CannotMeetError(" ".join(plan.reasons))
+
+
+def refuse_existing(target: Path, replace: bool) -> None:
+    """Raises OutputExistsError before any work where a name is taken; publishing checks once more."""
+    if target.exists() and not replace:
+        raise OutputExistsError(f"{target.name} is already there; nothing was written over it.")
+
+
+def targets_of(source: Source, spec: Spec, folder: Path) -> list[Path]:
+    """Every output that a source could get at a destination, known from its header alone."""
+    outputs = [resolve_format(source, candidate) for candidate in spec.formats]
+    return [folder / deliverable_name(source.path.stem, spec, output) for output in outputs]
+
+
+def share_of(progress: Progress | None, start: float, size: float) -> Progress | None:
+    """The progress of one part of a longer work."""
+    if progress is None:
+        return None
+    return lambda ratio: progress(start + size * ratio)

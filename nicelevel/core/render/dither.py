@@ -1,0 +1,54 @@
+"""The last step of fixed point: TPDF dither and rounding to the word length.
+
+Lipshitz, Wanamaker and Vanderkooy, "Quantization and Dither: A Theoretical Survey", JAES 40 (1992): two
+uniform values of one step each, added before rounding, make mean and variance of the error independent
+of the signal.
+"""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..kernels import Floats, Integers, inlined, kernel
+
+
+def seed_from_digest(sha256: str) -> int:
+    """Seed of the dither: the source's digest, so that the same input gives the same bytes."""
+    return int(sha256[:16], 16)
+
+
+def rounded(block: Floats, bits: int, dithers: bool, seed: int, first_frame: int) -> NDArray[np.int32]:
+    """Integer codes of a block of frames × channels, ±1.0 at full scale, held inside the word length.
+
+    The dither of a sample depends on seed, frame and channel alone: block size changes no result.
+    """
+    codes = np.empty(block.shape, np.int32)
+    round_block(block, bits, dithers, np.uint64(seed), np.uint64(first_frame), codes)
+    return codes
+
+
+@inlined
+def triangular(seed: np.uint64, index: np.uint64) -> float:
+    """Triangular noise in (-1, 1): the difference of two uniform halves of one hashed counter (splitmix64)."""
+    z = seed + (index + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15)
+    z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+    z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    z = z ^ (z >> np.uint64(31))
+    high, low = z >> np.uint64(32), z & np.uint64(0xFFFFFFFF)
+    return (np.float64(high) - np.float64(low)) / 4294967296.0
+
+
+@kernel
+def round_block(
+    block: Floats, bits: int, dithers: bool, seed: np.uint64, first_frame: np.uint64, codes: Integers
+) -> None:
+    """Scale to the word length, add the dither, round to the nearest code, keep within the range."""
+    frames, channels = block.shape
+    scale = 2.0 ** (bits - 1)
+    for frame in range(frames):
+        for channel in range(channels):
+            value = block[frame, channel] * scale
+            if dithers:
+                index = (first_frame + np.uint64(frame)) * np.uint64(channels) + np.uint64(channel)
+                value += triangular(seed, index)
+            code = np.floor(value + 0.5)
+            codes[frame, channel] = np.int32(min(max(code, -scale), scale - 1.0))

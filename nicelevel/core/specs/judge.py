@@ -1,0 +1,160 @@
+"""Judge a reading by a spec: one finding for every rule that the spec names, met or not.
+
+A reading of a file and a prediction of one are judged by the same table of rules. Levels are compared at
+a hundredth of a dB, the resolution in which they are stated.
+"""
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from ..values import Finding, Reading, Verdict
+from .spec import MEASURE_UNITS, Format, Spec
+
+STATED_DECIMALS = 2
+
+MEASURES: dict[str, Callable[[Reading], float]] = {
+    "integrated": lambda reading: reading.integrated_lufs,
+    "max_short_term": lambda reading: reading.max_short_term_lufs,
+    "rms": lambda reading: reading.rms_dbfs,
+    "sample_peak": lambda reading: reading.sample_peak_dbfs,
+    "true_peak": lambda reading: reading.true_peak_dbtp,
+}
+
+
+@dataclass(frozen=True)
+class Limit:
+    """One key of [limits]: what it bounds, from which side, and whether a plain gain moves it."""
+
+    key: str
+    figure: Callable[[Reading], float | None]
+    unit: str
+    upper: bool = True
+    moved_by_gain: bool = False
+
+
+LIMITS = (
+    Limit("max_true_peak_dbtp", lambda reading: reading.true_peak_dbtp, "dBTP", moved_by_gain=True),
+    Limit("max_sample_peak_dbfs", lambda reading: reading.sample_peak_dbfs, "dBFS", moved_by_gain=True),
+    Limit("max_momentary_lufs", lambda reading: reading.max_momentary_lufs, "LUFS", moved_by_gain=True),
+    Limit("max_short_term_lufs", lambda reading: reading.max_short_term_lufs, "LUFS", moved_by_gain=True),
+    Limit("max_loudness_range_lu", lambda reading: reading.loudness_range_lu, "LU"),
+    Limit("min_duration_s", lambda reading: reading.source.duration_s, "s", upper=False),
+    Limit("max_duration_s", lambda reading: reading.source.duration_s, "s"),
+    Limit("max_size_bytes", lambda reading: reading.source.size_bytes, "bytes"),
+    Limit("min_bitrate_kbps", lambda reading: bitrate_kbps(reading), "kbit/s", upper=False),
+)
+
+
+def judge(reading: Reading, spec: Spec) -> Verdict:
+    """The verdict on a reading, with one finding for each rule of the spec."""
+    findings = [
+        *level_findings(reading, spec),
+        *_plain_findings(reading, spec),
+        _format_finding(reading, spec),
+    ]
+    return Verdict(tuple(findings))
+
+
+def level_findings(reading: Reading, spec: Spec) -> list[Finding]:
+    """The findings that a plain gain can change: the target and the ceilings."""
+    target = [_target_finding(reading, spec)] if spec.loudness else []
+    return target + [
+        _limit_finding(reading, limit, required) for limit, required in named_limits(spec) if limit.moved_by_gain
+    ]
+
+
+def named_limits(spec: Spec) -> Iterator[tuple[Limit, float]]:
+    """The limits that a spec names, with what they require."""
+    for limit in LIMITS:
+        required = getattr(spec.limits, limit.key)
+        if required is not None:
+            yield limit, required
+
+
+def bitrate_kbps(reading: Reading) -> float | None:
+    """Mean bit rate; for uncompressed audio what its file takes; None where that is not known yet."""
+    source = reading.source
+    if source.bitrate_kbps or source.size_bytes is None:
+        return source.bitrate_kbps
+    return source.size_bytes * 8 / source.duration_s / 1000
+
+
+def _plain_findings(reading: Reading, spec: Spec) -> list[Finding]:
+    findings = [
+        _limit_finding(reading, limit, required) for limit, required in named_limits(spec) if not limit.moved_by_gain
+    ]
+    if spec.limits.durations_s:
+        findings.append(_durations_finding(reading, spec.limits.durations_s))
+    return findings
+
+
+def _target_finding(reading: Reading, spec: Spec) -> Finding:
+    assert spec.loudness
+    measure, tolerance = spec.loudness.measure, spec.loudness.tolerance
+    target = spec.loudness.target_for(reading.source.channels)
+    found = MEASURES[measure](reading)
+    meets = math.isfinite(found) and abs(_stated(found - target)) <= tolerance
+    text = f"{measure.replace('_', ' ')} {target:.1f} ±{tolerance:g} {MEASURE_UNITS[measure]}"
+    return Finding(measure, (target - tolerance, target + tolerance), found, meets, text)
+
+
+def _limit_finding(reading: Reading, limit: Limit, required: float) -> Finding:
+    found = limit.figure(reading)
+    side = "at most" if limit.upper else "at least"
+    text = f"{_words(limit.key)} {side} {required:g} {limit.unit}"
+    return Finding(limit.key, required, found, _within(found, limit, required), text)
+
+
+def _within(found: float | None, limit: Limit, required: float) -> bool:
+    if found is None or found == -math.inf:
+        return limit.upper
+    return _stated(found) <= required if limit.upper else _stated(found) >= required
+
+
+def _durations_finding(reading: Reading, durations_s: tuple[float, ...]) -> Finding:
+    rate_hz, frames = reading.source.sample_rate_hz, reading.source.frames
+    meets = any(abs(frames - duration_s * rate_hz) <= 1.0 for duration_s in durations_s)
+    choices = " or ".join(f"{duration_s:g} s" for duration_s in durations_s)
+    return Finding("durations_s", durations_s, reading.source.duration_s, meets, f"length {choices}")
+
+
+def _format_finding(reading: Reading, spec: Spec) -> Finding:
+    found = describe_format(reading)
+    meets = any(fits_format(reading, candidate) for candidate in spec.formats)
+    required = tuple(_describe_candidate(candidate) for candidate in spec.formats)
+    return Finding("format", required, found, meets, "format " + " or ".join(required))
+
+
+def fits_format(reading: Reading, candidate: Format) -> bool:
+    """Whether a file is of a format that a spec names; "keep" accepts anything."""
+    source = reading.source
+    container = "wav" if source.container in ("rf64", "bw64") else source.container
+    encodings = {source.encoding, f"pcm_{source.bits_declared}", "keep"}
+    return (
+        container == candidate.container
+        and candidate.encoding in encodings
+        and candidate.sample_rate in ("keep", source.sample_rate_hz)
+        and candidate.channels in ("keep", source.layout.name)
+    )
+
+
+def describe_format(reading: Reading) -> str:
+    """Container, encoding, rate and layout in one line."""
+    source = reading.source
+    return f"{source.container} {source.encoding} {source.sample_rate_hz} Hz {source.layout.name}"
+
+
+def _describe_candidate(candidate: Format) -> str:
+    rate = "" if candidate.sample_rate == "keep" else f"{candidate.sample_rate} Hz"
+    rest = [part for part in (candidate.encoding, rate, candidate.channels) if part and part != "keep"]
+    return " ".join([candidate.container, *rest])
+
+
+def _stated(value: float) -> float:
+    return round(value, STATED_DECIMALS)
+
+
+def _words(key: str) -> str:
+    name = key.split("_", 1)[1].rpartition("_")[0].replace("_", " ")
+    return {"bitrate": "bit rate", "duration": "length", "size": "file size"}.get(name, name)

@@ -1,0 +1,49 @@
+"""dB and ratio, energy and LUFS, frames and seconds: the only logarithms of the core.
+
+A level of nothing is minus infinity here; what is printed for it is decided in the report package.
+"""
+
+import math
+
+LUFS_OFFSET_DB = -0.691
+"""ITU-R BS.1770-5, Annex 1: makes a 997 Hz sine at 0 dBFS in one front channel read -3.01 LKFS."""
+
+
+def db_from_ratio(ratio: float) -> float:
+    """Level in dB of an amplitude ratio (0 or more)."""
+    return 20.0 * math.log10(ratio) if ratio > 0.0 else -math.inf
+
+
+def ratio_from_db(level_db: float) -> float:
+    """Amplitude ratio of a level in dB."""
+    return math.pow(10.0, level_db / 20.0)
+
+
+def db_from_energy(mean_square: float) -> float:
+    """Level in dB of a mean square (0 or more)."""
+    return 10.0 * math.log10(mean_square) if mean_square > 0.0 else -math.inf
+
+
+def energy_from_db(level_db: float) -> float:
+    """Mean square of a level in dB."""
+    return math.pow(10.0, level_db / 10.0)
+
+
+def lufs_from_energy(weighted_mean_square: float) -> float:
+    """Loudness in LUFS of a K-weighted mean square, summed over channels with their weights."""
+    return LUFS_OFFSET_DB + db_from_energy(weighted_mean_square)
+
+
+def energy_from_lufs(loudness_lufs: float) -> float:
+    """K-weighted mean square of a loudness in LUFS."""
+    return energy_from_db(loudness_lufs - LUFS_OFFSET_DB)
+
+
+def rms_dbfs_from_mean_square(mean_square: float) -> float:
+    """RMS level in dB relative to a full-scale square wave (mean square 1.0)."""
+    return db_from_energy(mean_square)
+
+
+def seconds_from_frames(frames: int, sample_rate_hz: int) -> float:
+    """Length in seconds."""
+    return frames / sample_rate_hz

@@ -1,0 +1,194 @@
+"""The nouns of Nice Level: frozen values, units in their names.
+
+Levels are in dB; a level of nothing is minus infinity. None means that a figure does not exist
+for this file (a range of two seconds, a word length of a floating-point file).
+"""
+
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .channels import Layout
+from .units import seconds_from_frames
+
+Place = tuple[float, float]
+"""Start and end in seconds."""
+
+Action = Literal["as_is", "gain", "limit", "cannot_meet"]
+
+
+@dataclass(frozen=True)
+class Source:
+    """An audio file as its header describes it; it is never changed."""
+
+    path: Path
+    size_bytes: int | None
+    container: str
+    encoding: str
+    sample_rate_hz: int
+    layout: Layout
+    frames: int
+    bits_declared: int | None
+    bitrate_kbps: float | None = None
+
+    @property
+    def channels(self) -> int:
+        return len(self.layout.positions)
+
+    @property
+    def duration_s(self) -> float:
+        return seconds_from_frames(self.frames, self.sample_rate_hz)
+
+    @property
+    def is_float(self) -> bool:
+        return self.encoding.startswith("float")
+
+
+@dataclass(frozen=True)
+class Curves:
+    """What was kept of every hop of 10 ms: enough for any loudness, and for drawing.
+
+    `energies`: float64, K-weighted mean square summed over channels with their weights.
+    `peaks`: float32, largest absolute sample of any channel; one more where the file ends inside a hop.
+    `spectrum`: float32, long-term mean power of each bin from 0 to half the rate; empty for short files.
+    """
+
+    energies: NDArray[np.float64]
+    peaks: NDArray[np.float32]
+    spectrum: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Note:
+    """Something an engineer should look at, the sentence that says why, and the places it speaks of."""
+
+    code: str
+    sentence: str
+    places: tuple[Place, ...] = ()
+
+
+@dataclass(frozen=True)
+class Reading:
+    """All that was measured of a file, or is predicted of one not written yet."""
+
+    source: Source
+    integrated_lufs: float
+    loudness_range_lu: float | None
+    max_momentary_lufs: float
+    max_short_term_lufs: float
+    true_peak_per_channel_dbtp: tuple[float, ...]
+    sample_peak_dbfs: float
+    min_sample: float
+    max_sample: float
+    rms_dbfs: float
+    dc_offset: tuple[float, ...]
+    clipped_samples: int
+    silence_head_s: float
+    silence_tail_s: float
+    correlation: float | None
+    mono_kind: str | None
+    bits_used: int | None
+    notes: tuple[Note, ...] = ()
+    curves: Curves = field(repr=False, compare=False, default_factory=lambda: _no_curves())
+
+    @property
+    def true_peak_dbtp(self) -> float:
+        return max(self.true_peak_per_channel_dbtp)
+
+    @property
+    def plr_lu(self) -> float | None:
+        """Peak to loudness: true peak minus integrated loudness."""
+        if np.isinf(self.integrated_lufs) or np.isinf(self.true_peak_dbtp):
+            return None
+        return self.true_peak_dbtp - self.integrated_lufs
+
+    def without_curves(self) -> "Reading":
+        """The same figures without the curves: what is kept in numbers."""
+        return replace(self, curves=_no_curves())
+
+    def with_notes(self, notes: tuple[Note, ...]) -> "Reading":
+        """The same reading with its notes."""
+        return replace(self, notes=notes)
+
+
+def _no_curves() -> Curves:
+    return Curves(np.empty(0, np.float64), np.empty(0, np.float32), np.empty(0, np.float32))
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One rule of a spec against one file.
+
+    `required` is a number, a pair (lowest, highest) or a tuple of choices; `text` says it for a person.
+    """
+
+    rule: str
+    required: Any
+    found: Any
+    meets: bool
+    text: str
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """All findings of a file against a spec."""
+
+    findings: tuple[Finding, ...]
+
+    @property
+    def meets(self) -> bool:
+        return all(finding.meets for finding in self.findings)
+
+
+@dataclass(frozen=True)
+class OutputFormat:
+    """The format of one deliverable, with every "keep" of the spec resolved for its source."""
+
+    container: str
+    encoding: str
+    sample_rate_hz: int
+    layout: Layout
+    dither: str
+
+    @property
+    def bits(self) -> int | None:
+        """Word length, None for floating point."""
+        return None if self.encoding.startswith("float") else int(self.encoding.rpartition("_")[2])
+
+
+@dataclass(frozen=True)
+class Plan:
+    """How one source lands at one destination in one format.
+
+    `predicted` is the reading the written file will have; `dithers` says whether the word length falls.
+    """
+
+    action: Action
+    gain_db: float
+    limiting_db: float
+    predicted: Reading
+    verdict: Verdict
+    reasons: tuple[str, ...]
+    output: OutputFormat
+    dithers: bool
+
+
+@dataclass(frozen=True)
+class Proof:
+    """The reading of a written file against its spec, rule by rule."""
+
+    reading: Reading
+    verdict: Verdict
+    sha256: str
+
+
+@dataclass(frozen=True)
+class Deliverable:
+    """A written file with the plan it came from and its proof."""
+
+    path: Path
+    plan: Plan
+    proof: Proof

@@ -1,0 +1,25 @@
+"""Figures inside sentences: one decimal where engineers speak in tenths, a true minus sign."""
+
+import math
+
+MINUS = "−"
+
+
+def figure(value: float, decimals: int = 1) -> str:
+    """A figure as it stands in a sentence: −23.0, 0.4. A level of nothing is said in words."""
+    if math.isinf(value) or math.isnan(value):
+        return "nothing"
+    text = f"{value:.{decimals}f}"
+    return MINUS + text[1:] if text.startswith("-") and float(text) != 0.0 else text.lstrip("-")
+
+
+def change(value_db: float, decimals: int = 1) -> str:
+    """A gain with its sign: +6.4, −1.6."""
+    text = figure(value_db, decimals)
+    return text if text.startswith(MINUS) else f"+{text}"
+
+
+def amount(number: float) -> str:
+    """A figure of a spec without needless zeros: −23, 0.5, −1.5."""
+    text = f"{number:g}"
+    return MINUS + text[1:] if text.startswith("-") else text

@@ -1,0 +1,1 @@
+"""The command `nice-level`: one subcommand per stage."""

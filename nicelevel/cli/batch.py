@@ -1,0 +1,63 @@
+"""Many files through one core function: in input order, side by side, one bad file never stops the rest."""
+
+import json
+import os
+import sys
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import click
+
+from nicelevel.core.errors import DamagedError, NiceLevelError, TooLargeError
+from nicelevel.report.as_json import error_json
+
+Json = dict[str, Any]
+Work = Callable[[int, str], Json]
+"""Gets the number of the input, from 0, and its path."""
+Show = Callable[[list[Json]], None]
+
+
+def batch_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options that every command over files has."""
+    command = click.option(
+        "--jobs", type=click.IntRange(min=1), default=os.cpu_count() or 1, help="Files worked on side by side."
+    )(command)
+    command = click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for programs.")(command)
+    return click.argument("files", nargs=-1, required=True, metavar="FILE…")(command)
+
+
+def run_batch(files: Iterable[str], work: Work, jobs: int, as_json: bool, show: Show) -> None:
+    """Do the work for each file and print; ends the command with status 1 where a file failed or missed."""
+    answers = []
+    with ThreadPoolExecutor(jobs) as pool:
+        for answer in pool.map(lambda item: guarded(work, *item), enumerate(files)):
+            answers.append(answer)
+            if as_json:
+                click.echo(json.dumps(answer, ensure_ascii=False, allow_nan=False))
+                sys.stdout.flush()
+    if not as_json:
+        show([answer for answer in answers if "error" not in answer])
+        for answer in answers:
+            if "error" in answer:
+                click.echo(f"{answer['path']}: {answer['error']['message']}", err=True)
+    if any("error" in answer or misses(answer) for answer in answers):
+        raise click.exceptions.Exit(1)
+
+
+def guarded(work: Work, number: int, path: str) -> Json:
+    """The answer for one file, or its error as the contract shapes it."""
+    try:
+        return work(number, path)
+    except NiceLevelError as error:
+        return error_json(path, error)
+    except MemoryError:
+        return error_json(path, TooLargeError("There is not enough memory for this file."))
+    except Exception as error:
+        return error_json(path, DamagedError(f"The file could not be worked on: {error or type(error).__name__}."))
+
+
+def misses(answer: Json) -> bool:
+    """Whether a check, or any output of a render, misses its spec."""
+    verdicts = [answer.get("verdict"), *(output.get("verdict") for output in answer.get("outputs", []))]
+    return "misses" in verdicts

@@ -1,0 +1,53 @@
+"""The command's entrance: what every subcommand shares."""
+
+import os
+import sys
+from typing import Any, NoReturn
+
+import click
+
+from nicelevel.core.errors import NiceLevelError
+
+from .check import check
+from .measure import measure
+from .plan import plan
+from .render import render
+from .server import serve, warm, worker
+from .specs import specs
+
+WRONG_USAGE, INTERRUPTED = 2, 130
+
+
+class _Group(click.Group):
+    """Turns wrong usage, a broken spec or setting into status 2 and one line; a traceback is never shown."""
+
+    def main(self, *arguments: Any, **options: Any) -> NoReturn:
+        try:
+            status = super().main(*arguments, **{**options, "standalone_mode": False})
+        except click.exceptions.NoArgsIsHelpError as error:
+            click.echo(error.format_message())
+            sys.exit(WRONG_USAGE)
+        except (click.ClickException, NiceLevelError) as error:
+            message = error.format_message() if isinstance(error, click.ClickException) else error.message
+            click.echo(f"nice-level: {' '.join(message.split())}", err=True)
+            sys.exit(WRONG_USAGE)
+        except (click.Abort, KeyboardInterrupt):
+            sys.exit(INTERRUPTED)
+        except BrokenPipeError:
+            # Who reads us has read enough; the rest of what is buffered must not raise at the interpreter's end.
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            sys.exit(1)
+        sys.exit(status if isinstance(status, int) else 0)
+
+
+@click.group(cls=_Group, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="nice-level")
+def main() -> None:
+    """Measures every mix, plans it for every destination, renders it and proves what was written."""
+
+
+for command in (measure, check, plan, render, specs, serve, worker, warm):
+    main.add_command(command)
+
+if __name__ == "__main__":
+    sys.exit(main())

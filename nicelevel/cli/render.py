@@ -1,0 +1,113 @@
+"""nice-level render"""
+
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+from nicelevel.core.errors import NiceLevelError, OutputExistsError
+from nicelevel.core.files import take_in
+from nicelevel.core.process import process, targets_of
+from nicelevel.core.specs import Spec, load_spec
+from nicelevel.report.as_json import deliverable_json
+from nicelevel.report.words import level
+
+from .batch import batch_options, run_batch
+from .table import print_table
+
+
+@click.command()
+@batch_options
+@click.option("--spec", "spec_name", required=True, help="A shipped spec's slug, or the path of a spec file.")
+@click.option("--out", "folder", required=True, type=click.Path(path_type=Path), help="Folder for the deliverables.")
+@click.option("--replace", is_flag=True, help="Write over outputs that are already there.")
+def render(files: tuple[str, ...], jobs: int, as_json: bool, spec_name: str, folder: Path, replace: bool) -> None:
+    """Write each FILE's deliverables into a folder and prove them."""
+    spec = load_spec(spec_name)
+    make_folder(folder)
+    refused = refusals(files, spec, folder)
+
+    def work(number: int, path: str) -> dict[str, Any]:
+        if refusal := refused[number]:
+            raise refusal
+        return _render(path, spec, folder, replace, bars)
+
+    with Progress(
+        TextColumn("{task.description}"),
+        BarColumn(),
+        TimeRemainingColumn(),
+        console=Console(stderr=True),
+        transient=True,
+    ) as bars:
+        run_batch(files, work, jobs, as_json, _show)
+
+
+def make_folder(folder: Path) -> None:
+    """Make the output folder; ends the command with status 2 where that cannot be."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        probe = folder / ".nice-level-probe"
+        probe.touch()
+        probe.unlink()
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise click.UsageError(f"--out: {folder} cannot be written: {reason}") from error
+
+
+def refusals(files: tuple[str, ...], spec: Spec, folder: Path) -> list[OutputExistsError | None]:
+    """For each input, in order, why its outputs may not be written: they are inputs, or another input's outputs."""
+    inputs = {Path(path).resolve() for path in files}
+    taken: dict[Path, str] = {}
+    answers: list[OutputExistsError | None] = []
+    for path in files:
+        targets = [target.resolve() for target in _targets(Path(path), spec, folder)]
+        answers.append(_refusal(targets, inputs, taken))
+        taken.update({target: path for target in targets if target not in taken})
+    return answers
+
+
+def _targets(path: Path, spec: Spec, folder: Path) -> list[Path]:
+    try:
+        with take_in(path) as audio:
+            return targets_of(audio.source, spec, folder)
+    except NiceLevelError:
+        return []  # the work itself will say what is wrong
+
+
+def _refusal(targets: list[Path], inputs: set[Path], taken: dict[Path, str]) -> OutputExistsError | None:
+    for number, target in enumerate(targets):
+        if target in inputs:
+            return OutputExistsError(f"{target.name} is itself one of the inputs; an input is never written over.")
+        if target in taken:
+            return OutputExistsError(f"{target.name} is already the output of {taken[target]}.")
+        if target in targets[:number]:
+            return OutputExistsError(f"Two formats of the spec would both be {target.name}: its name needs {{bits}}.")
+    return None
+
+
+def _render(path: str, spec: Spec, folder: Path, replace: bool, bars: Progress) -> dict[str, Any]:
+    task = bars.add_task(Path(path).name, total=1.0)
+    try:
+        done = process(Path(path), spec, folder, replace, lambda ratio: bars.update(task, completed=ratio))
+    finally:
+        bars.remove_task(task)
+    return {"path": path, "outputs": [deliverable_json(deliverable) for deliverable in done]}
+
+
+def _show(answers: list[dict[str, Any]]) -> None:
+    rows = [
+        [
+            output["path"],
+            output["verdict"],
+            output["action"].replace("_", " "),
+            level(output["gain_db"], signed=True),
+            level(output["predicted"]["integrated_lufs"], decimals=2),
+            level(output["measured"]["integrated_lufs"], decimals=2),
+            level(output["measured"]["true_peak_dbtp"], decimals=2),
+        ]
+        for answer in answers
+        for output in answer["outputs"]
+    ]
+    print_table(("output", "verdict", "plan", "gain dB", "predicted", "proved LUFS", "dBTP"), rows, left=3)

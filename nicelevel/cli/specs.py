@@ -1,0 +1,23 @@
+"""nice-level specs"""
+
+import json
+
+import click
+
+from nicelevel.core.specs import shipped_specs
+from nicelevel.report.as_json import spec_json
+from nicelevel.report.words import spec_line
+
+from .table import print_table
+
+
+@click.command()
+@click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for programs.")
+def specs(as_json: bool) -> None:
+    """List the specs that ship."""
+    if as_json:
+        for spec in shipped_specs().values():
+            click.echo(json.dumps(spec_json(spec), ensure_ascii=False))
+        return
+    rows = [[slug, spec.spec.name, spec_line(spec), spec.spec.source] for slug, spec in shipped_specs().items()]
+    print_table(("slug", "name", "demands", "source"), rows, left=4)

@@ -1,0 +1,85 @@
+"""Every setting, in one table: its name with unit, what it is without one, and what it does.
+
+A setting is given in the environment as NICE_LEVEL_ and its name in capitals.
+"""
+
+import os
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from nicelevel.core.errors import SpecError
+
+PREFIX = "NICE_LEVEL_"
+
+
+@dataclass(frozen=True)
+class Setting:
+    name: str
+    default: str
+    help: str
+
+
+SETTINGS = (
+    Setting("data_folder", "data", "Folder of the database, the audio and the deliverables."),
+    Setting("database_url", "", "PostgreSQL to use; empty: a cluster of our own inside the data folder."),
+    Setting("port", "8417", "Port of the web application on 127.0.0.1; the next free one where it is taken."),
+    Setting("worker_jobs", "2", "Files that one worker measures or renders side by side."),
+    Setting("demo", "yes", "Whether to make the demo job where there is no job: yes or no."),
+    Setting("largest_upload_bytes", "34359738368", "Largest file that is taken in by the web application."),
+)
+
+
+@dataclass(frozen=True)
+class Config:
+    """The settings as values."""
+
+    data_folder: Path
+    database_url: str
+    port: int
+    worker_jobs: int
+    demo: bool
+    largest_upload_bytes: int
+
+    @property
+    def audio_folder(self) -> Path:
+        return self.data_folder / "audio"
+
+    @property
+    def deliverables_folder(self) -> Path:
+        return self.data_folder / "deliverables"
+
+    @property
+    def uploads_folder(self) -> Path:
+        return self.data_folder / "uploads"
+
+    def secret(self, name: str) -> str:
+        """A random secret that is made once and kept beside the data, readable by its owner alone."""
+        path = self.data_folder / "secrets" / name
+        if not path.exists():
+            path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT, 0o600)
+            with os.fdopen(descriptor, "w") as file:
+                file.write(secrets.token_hex(32))
+        return path.read_text()
+
+
+def read_config(environment: Mapping[str, str] = os.environ) -> Config:
+    """The settings of this environment. Raises SpecError naming the setting that makes no sense."""
+    given = {setting.name: environment.get(PREFIX + setting.name.upper(), setting.default) for setting in SETTINGS}
+    numbers = {name: _whole(name, given[name]) for name in ("port", "worker_jobs", "largest_upload_bytes")}
+    folder = Path(given["data_folder"]).resolve()
+    return Config(data_folder=folder, database_url=given["database_url"], demo=_yes("demo", given["demo"]), **numbers)
+
+
+def _yes(name: str, text: str) -> bool:
+    if text not in ("yes", "no"):
+        raise SpecError(f"{PREFIX}{name.upper()}: {text!r} is neither yes nor no")
+    return text == "yes"
+
+
+def _whole(name: str, text: str) -> int:
+    if not text.isdigit() or int(text) == 0:
+        raise SpecError(f"{PREFIX}{name.upper()}: {text!r} is not a whole number above 0")
+    return int(text)

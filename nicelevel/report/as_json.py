@@ -1,0 +1,163 @@
+"""Core values as the JSON of the command line's contract. Here, and only here, a missing level becomes null."""
+
+import math
+from typing import Any
+
+from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.measure.gating import MOMENTARY_HOPS, SHORT_TERM_HOPS, series_lufs
+from nicelevel.core.specs.judge import bitrate_kbps
+from nicelevel.core.specs.spec import Spec
+from nicelevel.core.values import Deliverable, Finding, Plan, Reading, Verdict
+
+Json = dict[str, Any]
+
+
+def null_unless_finite(value: Any) -> Any:
+    """A number as JSON can hold it: minus infinity and NaN become null, sequences item by item."""
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    if isinstance(value, (list, tuple)):
+        return [null_unless_finite(item) for item in value]
+    if isinstance(value, dict):
+        return {key: null_unless_finite(item) for key, item in value.items()}
+    return value
+
+
+def error_json(path: str, error: NiceLevelError) -> Json:
+    return {"path": path, "error": {"code": error.code, "message": error.message}}
+
+
+def reading_json(reading: Reading, path: str | None = None, with_series: bool = False) -> Json:
+    """Every key of `measure`."""
+    source = reading.source
+    facts = {
+        "path": path or str(source.path),
+        "size_bytes": source.size_bytes,
+        "container": source.container,
+        "encoding": source.encoding,
+        "bitrate_kbps": source.bitrate_kbps,
+        "sample_rate": source.sample_rate_hz,
+        "channels": source.channels,
+        "layout": source.layout.name,
+        "frames": source.frames,
+        "duration_s": source.duration_s,
+        "bits_declared": source.bits_declared,
+        "bits_used": reading.bits_used,
+        "integrated_lufs": reading.integrated_lufs,
+        "loudness_range_lu": reading.loudness_range_lu,
+        "max_momentary_lufs": reading.max_momentary_lufs,
+        "max_short_term_lufs": reading.max_short_term_lufs,
+        "true_peak_dbtp": reading.true_peak_dbtp,
+        "true_peak_per_channel_dbtp": reading.true_peak_per_channel_dbtp,
+        "sample_peak_dbfs": reading.sample_peak_dbfs,
+        "min_sample": reading.min_sample,
+        "max_sample": reading.max_sample,
+        "rms_dbfs": reading.rms_dbfs,
+        "plr_lu": reading.plr_lu,
+        "dc_offset": reading.dc_offset,
+        "clipped_samples": reading.clipped_samples,
+        "silence_head_s": reading.silence_head_s,
+        "silence_tail_s": reading.silence_tail_s,
+        "correlation": reading.correlation,
+        "mono_kind": reading.mono_kind,
+        "notes": [note.code for note in reading.notes],
+    }
+    if with_series:
+        facts["series"] = series_json(reading)
+    return null_unless_finite(facts)
+
+
+def series_json(reading: Reading) -> Json:
+    """Momentary and short-term loudness every 100 ms."""
+    energies = reading.curves.energies
+    return {
+        "hop_s": 0.1,
+        "momentary": null_unless_finite(series_lufs(energies, MOMENTARY_HOPS).tolist()),
+        "short_term": null_unless_finite(series_lufs(energies, SHORT_TERM_HOPS).tolist()),
+    }
+
+
+def finding_json(finding: Finding) -> Json:
+    return {
+        "rule": finding.rule,
+        "required": null_unless_finite(finding.required),
+        "found": null_unless_finite(finding.found),
+        "meets": finding.meets,
+        "text": finding.text,
+    }
+
+
+def verdict_word(verdict: Verdict) -> str:
+    return "meets" if verdict.meets else "misses"
+
+
+def check_json(path: str, verdict: Verdict) -> Json:
+    """The answer of `check`."""
+    return {
+        "path": path,
+        "verdict": verdict_word(verdict),
+        "findings": [finding_json(finding) for finding in verdict.findings],
+    }
+
+
+def predicted_json(predicted: Reading) -> Json:
+    return null_unless_finite(
+        {
+            "integrated_lufs": predicted.integrated_lufs,
+            "loudness_range_lu": predicted.loudness_range_lu,
+            "max_momentary_lufs": predicted.max_momentary_lufs,
+            "max_short_term_lufs": predicted.max_short_term_lufs,
+            "true_peak_dbtp": predicted.true_peak_dbtp,
+            "sample_peak_dbfs": predicted.sample_peak_dbfs,
+            "rms_dbfs": predicted.rms_dbfs,
+            "duration_s": predicted.source.duration_s,
+            "size_bytes": predicted.source.size_bytes,
+            "bitrate_kbps": bitrate_kbps(predicted),
+        }
+    )
+
+
+def one_plan_json(plan: Plan) -> Json:
+    return {
+        "action": plan.action,
+        "gain_db": plan.gain_db,
+        "limiting_db": plan.limiting_db,
+        "predicted": predicted_json(plan.predicted),
+        "reasons": list(plan.reasons),
+        "findings": [finding_json(finding) for finding in plan.verdict.findings],
+        "format": {
+            "container": plan.output.container,
+            "encoding": plan.output.encoding,
+            "sample_rate": plan.output.sample_rate_hz,
+            "layout": plan.output.layout.name,
+            "dither": plan.output.dither if plan.dithers else "none",
+        },
+    }
+
+
+def plans_json(path: str, plans: tuple[Plan, ...]) -> Json:
+    """The answer of `plan`: the first format's plan, and all of them where there are several."""
+    answer = {"path": path, **one_plan_json(plans[0])}
+    if len(plans) > 1:
+        answer["outputs"] = [one_plan_json(plan) for plan in plans]
+    return answer
+
+
+def deliverable_json(deliverable: Deliverable) -> Json:
+    """One output of `render`."""
+    plan, proof = deliverable.plan, deliverable.proof
+    return {
+        "path": str(deliverable.path),
+        "sha256": proof.sha256,
+        "action": plan.action,
+        "gain_db": plan.gain_db,
+        "limiting_db": plan.limiting_db,
+        "predicted": predicted_json(plan.predicted),
+        "measured": reading_json(proof.reading),
+        "verdict": verdict_word(proof.verdict),
+        "findings": [finding_json(finding) for finding in proof.verdict.findings],
+    }
+
+
+def spec_json(spec: Spec) -> Json:
+    return spec.model_dump(exclude_none=True)

@@ -1,0 +1,107 @@
+"""The short words of the board and the rows of figures in its close-up."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from nicelevel.core.specs.judge import MEASURES
+from nicelevel.core.specs.spec import Spec
+from nicelevel.core.values import Plan, Reading
+
+from .vial import CENTRE, Vial, place
+from .words import NOTHING, figure, level, megabytes
+
+_NOTE_WORDS = {
+    "digital_silence": "silence",
+    "too_short": "too short",
+    "clipped": "clipped",
+    "over_full_scale": "over 0 dB",
+    "inter_sample_over": "over 0 dBTP",
+    "dc": "DC",
+    "nearly_identical": "nearly mono",
+    "quieter_copy": "copied side",
+    "tick_at_head": "tick",
+    "cut_tail": "cut tail",
+    "silence_inside": "holes",
+    "lossy_ancestry": "once lossy",
+    "limiter_left_on": "limited",
+    "one_sided": "one-sided",
+    "inverted": "inverted",
+    "identical": "two equal sides",
+    "dead_air_head": "dead air first",
+    "dead_air_tail": "dead air",
+    "bits_unused": "bits unused",
+    "layout_assumed": "order assumed",
+    "layout_unknown": "no layout",
+}
+
+
+def note_word(reading: Reading) -> str:
+    """The gravest note in a word or two, with a count where there are more."""
+    first, *others = reading.notes
+    word = _NOTE_WORDS.get(first.code, first.code.replace("_", " "))
+    return f"{word} +{len(others)}" if others else word
+
+
+def short_word(plan: Plan, spec: Spec) -> str:
+    """Why a cell cannot meet, in two words: how far it stays from the target, or what else is wrong."""
+    if spec.loudness is None:
+        return "misses"
+    target = spec.loudness.target_for(plan.predicted.source.channels)
+    found = MEASURES[spec.loudness.measure](plan.predicted)
+    if level(found) == NOTHING:
+        return "no level"
+    missing_db = target - found
+    return f"short {figure(missing_db)}" if missing_db > spec.loudness.tolerance else "misses"
+
+
+def headline(plan: Plan, state: str) -> str:
+    """The close-up's first words."""
+    if state in ("proved", "missed", "failed", "stopped"):
+        return {
+            "proved": "Written, read back and proved",
+            "missed": "Written, but it misses its spec",
+            "failed": "Rendering failed",
+            "stopped": "Rendering was stopped",
+        }[state]
+    return {
+        "as_is": "Lands as it is",
+        "gain": "Lands by gain alone",
+        "limit": "Lands with limiting",
+        "cannot_meet": "Cannot meet it by gain",
+    }[plan.action]
+
+
+def figure_rows(source: Reading, planned: Reading, proved: dict[str, Any] | None) -> list[tuple[str, str, str, str]]:
+    """Name, source, planned and proved of each figure in the close-up; proved is the JSON of a reading."""
+    rows = []
+    for name, key, decimals in (
+        ("Integrated, LUFS", "integrated_lufs", 1),
+        ("True peak, dBTP", "true_peak_dbtp", 1),
+        ("Loudness range, LU", "loudness_range_lu", 1),
+        ("Loudest 3 s, LUFS", "max_short_term_lufs", 1),
+        ("Peak to loudness, LU", "plr_lu", 1),
+    ):
+        was, planned_level = (level(getattr(each, key), decimals=decimals) for each in (source, planned))
+        rows.append((name, was, planned_level, level(proved[key], decimals=decimals) if proved else ""))
+    sizes = [megabytes(each.source.size_bytes) for each in (source, planned)]
+    rows.append(("File, MB", *sizes, megabytes(proved["size_bytes"]) if proved else ""))
+    return rows
+
+
+@dataclass(frozen=True)
+class Miniature:
+    """A destination of a job in one small vial: how its sources land there together."""
+
+    vial: Vial
+    title: str
+
+
+def draw_miniature(name: str, plans: list[Plan | None], proved: int) -> Miniature:
+    """A full bubble where everything lands, a bar where something cannot; sealed where all is proved."""
+    known = [plan for plan in plans if plan]
+    unmet = sum(plan.action == "cannot_meet" for plan in known)
+    lands = len(known) - unmet
+    where = CENTRE if not unmet else place(-2.0 - 12.0 * unmet / max(1, len(known)), 1.0)
+    seal = "proved" if proved and proved == lands else None
+    title = f"{name}: {lands} of {len(plans)} land, {proved} proved"
+    return Miniature(Vial("cannot_meet" if unmet else "gain", None, where, True, seal), title)

@@ -1,0 +1,71 @@
+"""How lengths, sizes, rates and specs are written, on screen and in tables."""
+
+import math
+
+from nicelevel.core.specs.spec import MEASURE_UNITS, Spec
+from nicelevel.core.values import Source
+from nicelevel.core.words import MINUS, amount, change, figure
+
+__all__ = [
+    "NOTHING",
+    "amount",
+    "change",
+    "figure",
+    "length",
+    "level",
+    "megabytes",
+    "rate",
+    "spec_line",
+    "word_length",
+]
+
+NOTHING = "–"
+"""Stands where a figure does not exist."""
+
+
+def level(value: float | None, signed: bool = False, decimals: int = 1) -> str:
+    """A level with a true minus sign; a dash where there is none. `signed` also shows a plus."""
+    if value is None or not math.isfinite(value):
+        return NOTHING
+    text = figure(value, decimals)
+    return text if text.startswith(MINUS) or not signed or value <= 0 else f"+{text}"
+
+
+def length(seconds: float) -> str:
+    """1:02:03, 28:40, 0:30.2: tenths only under a minute."""
+    if seconds < 60:
+        return f"0:{math.floor(seconds * 10) / 10:04.1f}"
+    whole = round(seconds)
+    hours, minutes, rest = whole // 3600, whole % 3600 // 60, whole % 60
+    return f"{hours}:{minutes:02d}:{rest:02d}" if hours else f"{minutes}:{rest:02d}"
+
+
+def megabytes(size_bytes: int | None) -> str:
+    """Size in MB of 1,000,000 bytes."""
+    if size_bytes is None:
+        return NOTHING
+    megas = size_bytes / 1e6
+    return f"{megas:.0f}" if megas >= 100 else f"{megas:.1f}" if megas >= 0.1 else f"{megas:.3f}"
+
+
+def rate(sample_rate_hz: int) -> str:
+    """48k, 44.1k."""
+    return f"{sample_rate_hz / 1000:g}k"
+
+
+def word_length(source: Source) -> str:
+    """24, or 32f where the samples are floating point."""
+    return str(source.bits_declared) if source.bits_declared else f"{source.encoding.rpartition('_')[2]}f"
+
+
+def spec_line(spec: Spec) -> str:
+    """The demands of a spec in one short line: −23 ±0.5 LUFS · −1 dBTP."""
+    parts = []
+    if spec.loudness:
+        unit = MEASURE_UNITS[spec.loudness.measure]
+        parts.append(f"{amount(spec.loudness.target)} ±{amount(spec.loudness.tolerance)} {unit}")
+    if spec.limits.max_true_peak_dbtp is not None:
+        parts.append(f"{amount(spec.limits.max_true_peak_dbtp)} dBTP")
+    if spec.limits.max_sample_peak_dbfs is not None:
+        parts.append(f"{amount(spec.limits.max_sample_peak_dbfs)} dBFS")
+    return " · ".join(parts) or "level and bits untouched"

@@ -1,0 +1,52 @@
+"""Putting the demo job on the board of somebody who has no job yet."""
+
+import shutil
+import uuid
+from concurrent.futures import ProcessPoolExecutor
+from datetime import date, timedelta
+from pathlib import Path
+
+import click
+
+from nicelevel.config import Config
+from nicelevel.core.digest import sha256_of
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.database import connected
+from nicelevel.store.jobs import all_jobs, make_job
+from nicelevel.work.enqueue import enqueue_source
+
+from .sources import DEMO_SOURCES, EDITION, SEED, make_source
+
+TITLE = "Skerry Light museum, winter season"
+DUE_IN_DAYS = 9
+MAKERS = 2
+
+
+def make_demo_job(config: Config) -> None:
+    """Make the demo job where there is no job at all."""
+    with connected():
+        if all_jobs():
+            return
+    folder = config.data_folder / f"demo-{SEED}-{EDITION}"
+    files = make_demo_files(folder)
+    audio = AudioFolder(config.audio_folder)
+    config.uploads_folder.mkdir(parents=True, exist_ok=True)
+    with connected():
+        job = make_job(TITLE, date.today() + timedelta(days=DUE_IN_DAYS))
+        for demo, path in zip(DEMO_SOURCES, files, strict=True):
+            copy = config.uploads_folder / f"{uuid.uuid4().hex}.part"
+            shutil.copyfile(path, copy)
+            digest = sha256_of(path)
+            audio.adopt(copy, digest)
+            enqueue_source(job.id, demo.file_name, digest, path.stat().st_size, demo.title, demo.kind)
+
+
+def make_demo_files(folder: Path) -> list[Path]:
+    """The files of the demo, synthesised where they are missing; in the order of DEMO_SOURCES."""
+    folder.mkdir(parents=True, exist_ok=True)
+    missing = [number for number, demo in enumerate(DEMO_SOURCES) if not (folder / demo.file_name).exists()]
+    if missing:
+        click.echo("Making the demo job…")
+        with ProcessPoolExecutor(MAKERS) as pool:
+            list(pool.map(make_source, missing, [folder] * len(missing)))
+    return [folder / demo.file_name for demo in DEMO_SOURCES]

@@ -1,0 +1,232 @@
+"""The sources of the demo job: each a file with the level, and some with the fault, that the board should show."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from nicelevel.core.channels import Layout, layout_from_count, layout_from_mask
+from nicelevel.core.files import open_sink
+from nicelevel.core.measure import Meter
+from nicelevel.core.render.dither import rounded
+from nicelevel.core.units import ratio_from_db
+from nicelevel.core.values import OutputFormat, Source
+
+from .sounds import (
+    Generator,
+    Signal,
+    bells,
+    brass,
+    doubled,
+    foghorn,
+    sea,
+    seconds_of,
+    speech,
+    spread,
+    strings,
+    thunder,
+)
+
+EDITION = 3
+"""Raised when the sources below come out differently, so that files kept from before are made anew."""
+
+SEED = 1887
+"""The year in which the light was first lit, in this story."""
+
+THEME_S = 34.0
+FADE_S = 1.5
+
+
+@dataclass(frozen=True)
+class DemoSource:
+    """A file of the demo: how it is called, what it is written as, and who makes it."""
+
+    title: str
+    file_name: str
+    kind: str
+    rate_hz: int
+    bits: int
+    layout: Layout
+    make: Callable[[Generator, int], Signal]
+
+
+STEREO, MONO, SURROUND = layout_from_count(2), layout_from_count(1), layout_from_mask(0x60F, 6)
+
+_LOG_1 = (
+    "The lamp is lit at four in the afternoon now. The oil is cold, and slow to climb the wick. "
+    "From the gallery I can see the ferry turn, and then I see nothing but weather. "
+    "Wind from the north west. I have tied down everything that can be tied down."
+)
+_LOG_2 = (
+    "In the night the horn ran for eleven hours. One does not sleep, one listens between the blasts. "
+    "Towards morning a ship answered, very far out, and I was glad of it. "
+    "I wrote her name in the book, as well as I could hear it."
+)
+_LOG_3 = (
+    "Third day of the storm. The sea comes over the rock at high water, and the tower speaks. "
+    "I have counted the steps again, to be sure of them. One hundred and sixty two. "
+    "When the wind drops, the quiet is the loudest thing of all."
+)
+_STAIRS = (
+    "Welcome to the stairs. Please hold the rail with your left hand. After sixty steps there is a window; "
+    "rest there, and look for the seals on the southern ledge. The steps are older than the tower."
+)
+_LAMP = (
+    "You stand beside the lamp. Its lens is as tall as a grown person, and floats on a bath of quicksilver, "
+    "so that a child could turn it with one finger. Once it burned oil. Today it burns nothing at all."
+)
+_TIDE = (
+    "This is the tide bulletin for the harbour. Low water at ten forty, one point two metres. "
+    "High water at sixteen fifty five, four point eight metres. The causeway is closed from fourteen thirty."
+)
+_TRAILER = "This winter, the light comes home. The Skerry Light museum. Open when the tide allows."
+
+
+def _brought_to(signal: Signal, rate_hz: int, layout: Layout, lufs: float) -> Signal:
+    """The signal at an integrated loudness, as a mix engineer would have left it."""
+    source = Source(Path("demo"), 0, "wav", "float_64", rate_hz, layout, len(signal), None)
+    meter = Meter(source)
+    meter.feed(signal)
+    return signal * ratio_from_db(lufs - meter.reading().integrated_lufs)
+
+
+def _held(signal: Signal, peak: float) -> Signal:
+    """Peaks rounded off softly under a ceiling, as a mix bus would."""
+    return peak * np.tanh(signal / peak)
+
+
+def _faded(signal: Signal, rate_hz: int) -> Signal:
+    """The same with its last second and a half faded out."""
+    return signal * np.minimum(1.0, np.arange(len(signal))[::-1] / (FADE_S * rate_hz))[:, None]
+
+
+def _log(text: str, lufs: float, horns: int, storm: float) -> Callable[[Generator, int], Signal]:
+    """A part of the documentary: voice in the middle, sea around it, the horn or thunder in places."""
+
+    def make(generator: Generator, rate_hz: int) -> Signal:
+        seconds = 108.0 + generator.integers(0, 20)
+        voice = spread([speech(text, "keeper", rate_hz)], seconds, rate_hz, 3.0)
+        mix = 0.05 * sea(seconds, rate_hz, generator) * (1 + storm) + voice[:, None]
+        for number in range(horns):
+            _add(mix, 0.34 * foghorn(4.0, rate_hz)[:, None], (number + 0.6) / horns * seconds, rate_hz)
+        for number in range(round(4 * storm)):
+            peal = 0.22 * thunder(6.0, rate_hz, generator)[:, None]
+            _add(mix, peal, (number + 0.4) / (4 * storm) * seconds, rate_hz)
+        return np.clip(_brought_to(_faded(mix, rate_hz), rate_hz, STEREO, lufs), -0.98, 0.98)
+
+    return make
+
+
+def _add(mix: Signal, part: Signal, at_s: float, rate_hz: int) -> None:
+    start = round(at_s * rate_hz)
+    mix[start : start + len(part)] += part[: len(mix) - start]
+
+
+def _trailer(generator: Generator, rate_hz: int) -> Signal:
+    seconds = 30.2
+    voice = spread([speech(_TRAILER, "keeper", rate_hz)], seconds, rate_hz, 1.2)
+    pad = strings([[110, 165, 220], [98, 147, 247], [87, 131, 262]], seconds, rate_hz, generator)
+    hits = np.zeros(len(voice))
+    for at_s in (0.3, 10.1, 20.1, 27.5):
+        _add(hits[:, None], 0.7 * thunder(2.5, rate_hz, generator)[:, None], at_s, rate_hz)
+    mix = 1.4 * voice[:, None] + 0.025 * pad + 0.5 * hits[:, None]
+    return _held(_brought_to(_faded(mix, rate_hz), rate_hz, STEREO, -17.6), 0.95)
+
+
+_CHORDS = [[146.8, 220, 293.7], [130.8, 196, 329.6], [116.5, 174.6, 293.7], [110, 164.8, 277.2]] * 2
+_NOTES = [587.3, 659.3, 523.3, 587.3, 698.5, 659.3, 440, 554.4] * 3
+_BASS = [73.4, 65.4, 58.3, 55.0] * 2
+
+
+def _stem(kind: str) -> Callable[[Generator, int], Signal]:
+    def make(generator: Generator, rate_hz: int) -> Signal:
+        fade = np.minimum(1.0, seconds_of(THEME_S, rate_hz)[::-1] / 3.0)[:, None]
+        if kind == "strings":
+            return 0.034 * doubled(strings(_CHORDS, THEME_S, rate_hz // 2, generator)) * fade
+        if kind == "bells":
+            return 0.1 * bells(_NOTES, THEME_S, rate_hz, generator) * fade
+        breath = 1.0 + 0.2 * np.sin(2 * np.pi * 0.23 * seconds_of(THEME_S, rate_hz))[:, None]
+        return np.repeat(0.15 * brass(_BASS, THEME_S, rate_hz)[:, None] * breath, 2, axis=1) * fade
+
+    return make
+
+
+def _theme(generator: Generator, rate_hz: int) -> Signal:
+    """The three stems pushed into the ceiling: a mix that left the desk clipped."""
+    mix = sum(_stem(kind)(_generator(kind), rate_hz) for kind in ("strings", "bells", "brass"))
+    hot = _brought_to(mix, rate_hz, STEREO, -12.4) * ratio_from_db(2.6)
+    return np.clip(hot, -1.0, 1.0 - 2.0**-23)
+
+
+def _storm(generator: Generator, rate_hz: int) -> Signal:
+    """5.1: sea all round, thunder from behind, its weight in the LFE, the horn in the centre."""
+    seconds = 48.0
+    around = np.concatenate([sea(seconds, rate_hz, generator, swell) for swell in (6.0, 7.5, 9.0)], axis=1)
+    mix = 0.12 * around
+    mix[:, 2] *= 0.3
+    mix[:, 3] = 0.0
+    for at_s in (6.0, 19.0, 33.0):
+        peal = thunder(7.0, rate_hz, generator)
+        _add(mix[:, 4:6], 0.25 * np.outer(peal, [1.0, 0.7]), at_s, rate_hz)
+        _add(mix[:, 3:4], 0.3 * peal[:, None], at_s, rate_hz)
+    for at_s in (2.0, 14.0, 26.0, 38.0):
+        _add(mix[:, 2:3], 0.2 * foghorn(4.0, rate_hz)[:, None], at_s, rate_hz)
+    return np.clip(_brought_to(_faded(mix, rate_hz), rate_hz, SURROUND, -23.2), -0.98, 0.98)
+
+
+def _stairs(generator: Generator, rate_hz: int) -> Signal:
+    """Delivered one-sided: a microphone recorded on the left track alone."""
+    voice = spread([speech(_STAIRS, "guide", rate_hz)], 40.0, rate_hz, 2.0)
+    voice = _faded((voice + 3e-4 * generator.standard_normal(len(voice)))[:, None], rate_hz)[:, 0]
+    both = np.stack((voice, np.zeros_like(voice)), axis=1)
+    return _brought_to(both, rate_hz, STEREO, -27.2)
+
+
+def _lamp(generator: Generator, rate_hz: int) -> Signal:
+    """Mono, with five seconds of dead air at its end."""
+    voice = speech(_LAMP, "guide", rate_hz)
+    voice = voice + 3e-4 * generator.standard_normal(len(voice))
+    return _brought_to(np.concatenate((voice, np.zeros(5 * rate_hz)))[:, None], rate_hz, MONO, -22.8)
+
+
+def _tide(generator: Generator, rate_hz: int) -> Signal:
+    """Too quiet, as it comes off the harbour's telephone line every hour."""
+    voice = speech(_TIDE, "bulletin", rate_hz)
+    hiss = 1.5e-4 * generator.standard_normal(len(voice))
+    return _brought_to((voice + hiss)[:, None], rate_hz, MONO, -33.0)
+
+
+def _generator(kind: str) -> Generator:
+    return np.random.default_rng([SEED, *kind.encode()])
+
+
+DEMO_SOURCES = (
+    DemoSource("Keeper's Log, part 1", "keepers_log_1.wav", "mix", 48_000, 24, STEREO, _log(_LOG_1, -21.4, 0, 0)),
+    DemoSource("Keeper's Log, part 2", "keepers_log_2.wav", "mix", 48_000, 24, STEREO, _log(_LOG_2, -20.3, 5, 0)),
+    DemoSource("Keeper's Log, part 3", "keepers_log_3.wav", "mix", 48_000, 24, STEREO, _log(_LOG_3, -24.9, 0, 1)),
+    DemoSource("Trailer 30 s", "trailer_30.wav", "mix", 48_000, 24, STEREO, _trailer),
+    DemoSource("Lamp room theme", "lamp_room_theme.wav", "mix", 96_000, 24, STEREO, _theme),
+    DemoSource("Strings", "lamp_room_theme_strings.wav", "stem", 96_000, 24, STEREO, _stem("strings")),
+    DemoSource("Bells", "lamp_room_theme_bells.wav", "stem", 96_000, 24, STEREO, _stem("bells")),
+    DemoSource("Low brass", "lamp_room_theme_brass.wav", "stem", 96_000, 24, STEREO, _stem("brass")),
+    DemoSource("Lamp room storm", "lamp_room_storm_51.wav", "mix", 48_000, 24, SURROUND, _storm),
+    DemoSource("Guide: the stairs", "guide_stairs.wav", "voice", 44_100, 16, STEREO, _stairs),
+    DemoSource("Guide: the lamp", "guide_lamp.wav", "voice", 44_100, 16, MONO, _lamp),
+    DemoSource("Tide bulletin", "tide_bulletin.wav", "voice", 44_100, 16, MONO, _tide),
+)
+
+
+def make_source(number: int, folder: Path) -> Path:
+    """Synthesise one of DEMO_SOURCES and write it as a WAVE file; the same bytes every time."""
+    demo = DEMO_SOURCES[number]
+    key = demo.file_name.removeprefix("lamp_room_theme_").removesuffix(".wav")
+    signal = demo.make(_generator(key), demo.rate_hz)
+    output = OutputFormat("wav", f"pcm_{demo.bits}", demo.rate_hz, demo.layout, "tpdf")
+    path = folder / demo.file_name
+    part = path.with_suffix(".part")
+    sink = open_sink(part, output, len(signal))
+    sink.write(rounded(signal, demo.bits, False, SEED, 0))
+    sink.close()
+    part.rename(path)
+    return path

@@ -1,0 +1,1 @@
+"""Starting and keeping up what runs: the database, the worker, the web server."""

@@ -1,0 +1,106 @@
+"""Deliverables, from queued to proved."""
+
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from .changes import announce
+from .database import database
+from .models import Deliverable, Destination, Job, Source, SpecVersion
+
+UNFINISHED = ("queued", "rendering")
+KEPT_FILES = ("proved", "missed")
+
+
+def queue_deliverable(source: Source, destination: Destination, format_number: int) -> Deliverable | None:
+    """A deliverable waiting to be rendered; None where it is already waiting or being rendered."""
+    fresh = {
+        "state": "queued",
+        "progress_ratio": 0.0,
+        "error_code": None,
+        "error_message": None,
+        "file_name": None,
+        "sha256": None,
+        "size_bytes": None,
+        "plan": None,
+        "measured": None,
+        "findings": None,
+        "queued_at": datetime.now(UTC),
+        "finished_at": None,
+    }
+    key = {"source": source.id, "destination": destination.id, "format_number": format_number}
+    columns = [Deliverable.source, Deliverable.destination, Deliverable.format_number]
+    query = Deliverable.insert(**key, **fresh).on_conflict(
+        conflict_target=columns, update=fresh, where=Deliverable.state.not_in(UNFINISHED)
+    )
+    rows = list(query.returning(Deliverable))
+    announce(source.job_id, source.id)
+    return rows[0] if rows else None
+
+
+def deliverables_of(job_id: int, states: Iterable[str] | None = None) -> list[Deliverable]:
+    """Deliverables of a job, by source and destination."""
+    query = (
+        Deliverable.select(Deliverable, Source)
+        .join(Source)
+        .where(Source.job == job_id)
+        .order_by(Deliverable.source, Deliverable.destination, Deliverable.format_number)
+    )
+    return list(query.where(Deliverable.state.in_(list(states))) if states else query)
+
+
+def find_deliverable(deliverable_id: int) -> Deliverable | None:
+    """A deliverable with its source, job, destination and spec version."""
+    query = (
+        Deliverable.select(Deliverable, Source, Job, Destination, SpecVersion)
+        .join(Source)
+        .join(Job)
+        .switch(Deliverable)
+        .join(Destination)
+        .join(SpecVersion)
+    )
+    return query.where(Deliverable.id == deliverable_id).first()
+
+
+def save_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> bool:
+    """The one place where the state of a deliverable is written; False where somebody has stopped it meanwhile."""
+    if state not in UNFINISHED:
+        columns.setdefault("finished_at", datetime.now(UTC))
+    with database.atomic():
+        changed = (
+            Deliverable.update(state=state, **columns)
+            .where(Deliverable.id == deliverable.id, Deliverable.state.in_(UNFINISHED))
+            .execute()
+        )
+        announce(deliverable.source.job_id, deliverable.source_id)
+    return bool(changed)
+
+
+def stop_deliverables(job_id: int) -> int:
+    """Stop everything of a job that waits or is being rendered; how many that were."""
+    sources = Source.select(Source.id).where(Source.job == job_id)
+    with database.atomic():
+        rows = list(
+            Deliverable.update(state="stopped", finished_at=datetime.now(UTC))
+            .where(Deliverable.source.in_(sources), Deliverable.state.in_(UNFINISHED))
+            .returning(Deliverable)
+        )
+        for row in rows:
+            announce(job_id, row.source_id)
+    return len(rows)
+
+
+def count_unfinished() -> int:
+    """Deliverables of all jobs that wait or are being rendered."""
+    return Deliverable.select().where(Deliverable.state.in_(UNFINISHED)).count()
+
+
+def file_of(deliverable: Deliverable, folder: Path) -> Path:
+    """Where the file of a deliverable stands."""
+    return home_of(deliverable.id, folder) / str(deliverable.file_name)
+
+
+def home_of(deliverable_id: int, folder: Path) -> Path:
+    """The folder that belongs to one deliverable alone, so that a broken try can be swept out."""
+    return folder / str(deliverable_id)

@@ -1,0 +1,116 @@
+"""Columns and constraints. Nothing here computes."""
+
+from peewee import (
+    SQL,
+    BigAutoField,
+    BigIntegerField,
+    CharField,
+    Check,
+    DateField,
+    DoubleField,
+    ForeignKeyField,
+    IntegerField,
+    Model,
+    TextField,
+)
+from playhouse.postgres_ext import BinaryJSONField, DateTimeTZField
+
+from .database import database
+
+SOURCE_STATES = ("queued", "measuring", "measured", "failed")
+DELIVERABLE_STATES = ("queued", "rendering", "proved", "missed", "failed", "stopped")
+
+
+def _one_of(column: str, values: tuple[str, ...]) -> Check:
+    listed = ", ".join(f"'{value}'" for value in values)
+    return Check(f"{column} in ({listed})")
+
+
+class _Table(Model):
+    class Meta:
+        database = database
+        legacy_table_names = False
+
+
+class Job(_Table):
+    """One client's work."""
+
+    id = BigAutoField()
+    title = CharField(max_length=200)
+    due_on = DateField(null=True)
+    made_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+
+
+class Reading(_Table):
+    """All that was measured of a file's contents, named by their digest; its curves lie beside the audio."""
+
+    digest = CharField(max_length=64, primary_key=True)
+    meter_version = IntegerField()
+    figures = BinaryJSONField(index=False)
+    measured_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+
+
+class Source(_Table):
+    """A file taken into a job."""
+
+    id = BigAutoField()
+    job = ForeignKeyField(Job, backref="sources", on_delete="CASCADE")
+    file_name = CharField(max_length=255)
+    title = CharField(max_length=255)
+    kind = CharField(max_length=20, default="mix")
+    digest = CharField(max_length=64, index=True)
+    size_bytes = BigIntegerField()
+    state = CharField(max_length=20, default="queued", constraints=[_one_of("state", SOURCE_STATES)])
+    progress_ratio = DoubleField(default=0.0)
+    error_code = CharField(max_length=40, null=True)
+    error_message = TextField(null=True)
+    added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+
+
+class SpecVersion(_Table):
+    """A spec as it stood at one time; never changed, so that an old proof shows what it was judged by."""
+
+    id = BigAutoField()
+    slug = CharField(max_length=100)
+    digest = CharField(max_length=64, unique=True)
+    toml = TextField()
+    kept_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+
+
+class Destination(_Table):
+    """A spec in a job's board."""
+
+    id = BigAutoField()
+    job = ForeignKeyField(Job, backref="destinations", on_delete="CASCADE")
+    spec = ForeignKeyField(SpecVersion, on_delete="RESTRICT")
+    place = IntegerField()
+
+    class Meta:
+        indexes = ((("job", "spec"), True),)
+
+
+class Deliverable(_Table):
+    """One source at one destination in one format: queued, rendered, proved."""
+
+    id = BigAutoField()
+    source = ForeignKeyField(Source, backref="deliverables", on_delete="CASCADE")
+    destination = ForeignKeyField(Destination, backref="deliverables", on_delete="CASCADE")
+    format_number = IntegerField()
+    state = CharField(max_length=20, default="queued", constraints=[_one_of("state", DELIVERABLE_STATES)])
+    progress_ratio = DoubleField(default=0.0)
+    error_code = CharField(max_length=40, null=True)
+    error_message = TextField(null=True)
+    file_name = CharField(max_length=255, null=True)
+    sha256 = CharField(max_length=64, null=True)
+    size_bytes = BigIntegerField(null=True)
+    plan = BinaryJSONField(null=True, index=False)
+    measured = BinaryJSONField(null=True, index=False)
+    findings = BinaryJSONField(null=True, index=False)
+    queued_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+    finished_at = DateTimeTZField(null=True)
+
+    class Meta:
+        indexes = ((("source", "destination", "format_number"), True),)
+
+
+TABLES = (Job, Reading, Source, SpecVersion, Destination, Deliverable)

@@ -1,0 +1,98 @@
+"""Readings, by the digest of what was measured."""
+
+import math
+from dataclasses import fields, replace
+from functools import lru_cache
+from typing import Any
+
+from nicelevel.core.channels import Layout
+from nicelevel.core.measure import METER_VERSION
+from nicelevel.core.values import Note, Source
+from nicelevel.core.values import Reading as Measured
+
+from .audio import AudioFolder
+from .models import Reading
+
+_LEVELS = ("integrated_lufs", "max_momentary_lufs", "max_short_term_lufs", "sample_peak_dbfs", "rms_dbfs")
+_PLAIN = tuple(
+    field.name
+    for field in fields(Measured)
+    if field.name not in (*_LEVELS, "source", "true_peak_per_channel_dbtp", "notes", "curves", "dc_offset")
+)
+
+
+def is_measured(digest: str) -> bool:
+    """Whether these contents were measured by the present meter."""
+    return Reading.select().where(Reading.digest == digest, Reading.meter_version == METER_VERSION).exists()
+
+
+def save_reading(digest: str, measured: Measured, audio: AudioFolder) -> None:
+    """Keep a reading and its curves; one that is there already is replaced."""
+    audio.save_curves(digest, measured.curves)
+    row = {"meter_version": METER_VERSION, "figures": _to_json(measured)}
+    Reading.insert(digest=digest, **row).on_conflict(conflict_target=[Reading.digest], update=row).execute()
+    load_figures.cache_clear()
+
+
+def load_reading(digest: str, audio: AudioFolder) -> Measured:
+    """The reading of some contents, with its curves."""
+    return replace(load_figures(digest, audio), curves=audio.load_curves(digest))
+
+
+@lru_cache(maxsize=4096)
+def load_figures(digest: str, audio: AudioFolder) -> Measured:
+    """The same without its curves. What is measured of contents never changes, so the figures are remembered."""
+    return _from_json(Reading.get_by_id(digest).figures, audio, digest)
+
+
+def _to_json(measured: Measured) -> dict[str, Any]:
+    source = measured.source
+    return {
+        **{name: getattr(measured, name) for name in _PLAIN},
+        **{name: _finite(getattr(measured, name)) for name in _LEVELS},
+        "true_peak_per_channel_dbtp": [_finite(peak) for peak in measured.true_peak_per_channel_dbtp],
+        "dc_offset": list(measured.dc_offset),
+        "notes": [[note.code, note.sentence, list(note.places)] for note in measured.notes],
+        "source": {
+            **{name: getattr(source, name) for name in _SOURCE_FACTS},
+            "layout": [source.layout.name, list(source.layout.positions), source.layout.assumed],
+        },
+    }
+
+
+_SOURCE_FACTS = (
+    "size_bytes",
+    "container",
+    "encoding",
+    "sample_rate_hz",
+    "frames",
+    "bits_declared",
+    "bitrate_kbps",
+)
+
+
+def _from_json(figures: dict[str, Any], audio: AudioFolder, digest: str) -> Measured:
+    facts = dict(figures["source"])
+    name, positions, assumed = facts.pop("layout")
+    source = Source(path=audio.audio_path(digest), layout=Layout(name, tuple(positions), assumed), **facts)
+    return Measured(
+        source=source,
+        true_peak_per_channel_dbtp=tuple(_level(peak) for peak in figures["true_peak_per_channel_dbtp"]),
+        dc_offset=tuple(figures["dc_offset"]),
+        notes=tuple(_note(*parts) for parts in figures["notes"]),
+        **{name: figures[name] for name in _PLAIN},
+        **{name: _level(figures[name]) for name in _LEVELS},
+    )
+
+
+def _note(code: str, sentence: str, places: list[list[float]]) -> Note:
+    return Note(code, sentence, tuple((start_s, end_s) for start_s, end_s in places))
+
+
+def _finite(level: float) -> float | None:
+    """A level of nothing is null in the database, which knows no infinity in JSON."""
+    return level if math.isfinite(level) else None
+
+
+def _level(stored: float | None) -> float:
+    return -math.inf if stored is None else stored

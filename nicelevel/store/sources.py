@@ -1,0 +1,61 @@
+"""Sources of a job, from taken in to measured."""
+
+from pathlib import PurePath
+
+from nicelevel.core.measure import METER_VERSION
+
+from .changes import announce
+from .database import database
+from .models import Deliverable, Job, Reading, Source
+
+_LONGEST_TITLE = 200
+
+
+def add_source(
+    job_id: int, file_name: str, digest: str, size_bytes: int, title: str | None = None, kind: str = "mix"
+) -> Source:
+    """A new source, waiting to be measured."""
+    title = title or PurePath(file_name).stem or file_name
+    row = {"file_name": file_name[:255], "title": title[:_LONGEST_TITLE], "digest": digest, "kind": kind}
+    source = Source.create(job=job_id, size_bytes=size_bytes, **row)
+    announce(job_id, source.id)
+    return source
+
+
+def sources_of(job_id: int) -> list[Source]:
+    """Sources of a job in the order they came in."""
+    return list(Source.select().where(Source.job == job_id).order_by(Source.id))
+
+
+def find_source(source_id: int) -> Source | None:
+    return Source.select(Source, Job).join(Job).where(Source.id == source_id).first()
+
+
+def outdated_sources() -> list[Source]:
+    """Measured sources whose reading was made by an earlier meter."""
+    present = Reading.select(Reading.digest).where(Reading.meter_version == METER_VERSION)
+    return list(Source.select().where(Source.state == "measured", Source.digest.not_in(present)))
+
+
+def remove_source(source: Source) -> list[int]:
+    """Take a source out of its job with its deliverables; the ids of those, for their files."""
+    with database.atomic():
+        gone = [row.id for row in Deliverable.select(Deliverable.id).where(Deliverable.source == source.id)]
+        Source.delete().where(Source.id == source.id).execute()
+        announce(source.job_id, source.id)
+        return gone
+
+
+def save_source_state(
+    source: Source,
+    state: str,
+    progress_ratio: float = 0.0,
+    error_code: str | None = None,
+    error_message: str | None = None,
+) -> None:
+    """The one place where the state of a source is written."""
+    with database.atomic():
+        Source.update(
+            state=state, progress_ratio=progress_ratio, error_code=error_code, error_message=error_message
+        ).where(Source.id == source.id).execute()
+        announce(source.job_id, source.id)

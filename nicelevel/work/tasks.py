@@ -1,0 +1,150 @@
+"""The tasks. Each is safe to run twice: what an interrupted try left behind is swept out first."""
+
+import logging
+import shutil
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+import procrastinate
+
+from nicelevel.config import Config
+from nicelevel.core.errors import NiceLevelError, StoppedError
+from nicelevel.core.files.names import deliverable_name
+from nicelevel.core.measure import measure
+from nicelevel.core.plan import plans
+from nicelevel.core.process import refuse_unmet, share_of
+from nicelevel.core.prove import prove_and_publish
+from nicelevel.core.render import render
+from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.database import connected
+from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, save_deliverable
+from nicelevel.store.models import Deliverable, Source
+from nicelevel.store.readings import is_measured, load_reading, save_reading
+from nicelevel.store.sources import find_source, save_source_state
+from nicelevel.store.specs import spec_of
+
+from .app import queue
+
+logger = logging.getLogger("nicelevel.work")
+
+TOLD_EVERY_S = 0.25
+RENDER_SHARE = 0.6
+"""Of the time of a deliverable; the rest is its proof."""
+
+UNEXPECTED = "Something went wrong inside Nice Level; the log of the worker says what."
+
+
+@queue.task(name="measure_source", pass_context=True)
+def measure_source(context: procrastinate.JobContext, source_id: int) -> None:
+    """Measure a source and keep its reading."""
+    config = _config_of(context)
+    with connected():
+        source = find_source(source_id)
+        if source is None:
+            return
+        with _source_outcome(source):
+            _measure(source, AudioFolder(config.audio_folder))
+
+
+def _measure(source: Source, audio: AudioFolder) -> None:
+    if is_measured(source.digest):
+        return
+    progress = throttled(lambda ratio: save_source_state(source, "measuring", ratio))
+    progress(0.0)
+    save_reading(source.digest, measure(audio.audio_path(source.digest), progress), audio)
+
+
+@contextmanager
+def _source_outcome(source: Source) -> Iterator[None]:
+    """Save how it ended, in one place for every way out."""
+    try:
+        yield
+    except NiceLevelError as error:
+        save_source_state(source, "failed", 0.0, error.code, error.message)
+    except Exception:
+        save_source_state(source, "failed", 0.0, "error", UNEXPECTED)
+        raise
+    else:
+        save_source_state(source, "measured", 1.0)
+
+
+@queue.task(name="render_deliverable", pass_context=True)
+def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -> None:
+    """Render a deliverable, prove it and keep what was proved."""
+    config = _config_of(context)
+    with connected():
+        deliverable = find_deliverable(deliverable_id)
+        if deliverable is None or deliverable.state not in UNFINISHED:
+            return
+        with _deliverable_outcome(deliverable):
+            _render(deliverable, config)
+
+
+def _render(deliverable: Deliverable, config: Config) -> None:
+    source, spec = deliverable.source, spec_of(deliverable.destination.spec)
+    audio = AudioFolder(config.audio_folder)
+    plan = plans(load_reading(source.digest, audio), spec)[deliverable.format_number]
+    refuse_unmet(plan)
+    home = home_of(deliverable.id, config.deliverables_folder)
+    shutil.rmtree(home, ignore_errors=True)
+    home.mkdir(parents=True)
+    progress = throttled(lambda ratio: _go_on(deliverable, ratio))
+    progress(0.0)
+    target = home / deliverable_name(source.title, spec, plan.output)
+    staged = render(
+        audio.audio_path(source.digest), plan, target, source.digest, share_of(progress, 0.0, RENDER_SHARE)
+    )
+    done = prove_and_publish(staged, plan, spec, False, share_of(progress, RENDER_SHARE, 1.0 - RENDER_SHARE))
+    kept = save_deliverable(
+        deliverable,
+        "proved" if done.proof.verdict.meets else "missed",
+        progress_ratio=1.0,
+        file_name=done.path.name,
+        sha256=done.proof.sha256,
+        size_bytes=done.proof.reading.source.size_bytes,
+        plan=one_plan_json(plan),
+        measured=reading_json(done.proof.reading, done.path.name),
+        findings=[finding_json(finding) for finding in done.proof.verdict.findings],
+    )
+    if not kept:
+        raise StoppedError("Stopped.")
+
+
+def _go_on(deliverable: Deliverable, ratio: float) -> None:
+    """Tell the progress; ends the work where the deliverable was stopped or its source removed."""
+    if not save_deliverable(deliverable, "rendering", progress_ratio=ratio):
+        raise StoppedError("Stopped.")
+
+
+@contextmanager
+def _deliverable_outcome(deliverable: Deliverable) -> Iterator[None]:
+    """Save how it ended where it did not end well; a stop was saved by who asked for it."""
+    try:
+        yield
+    except StoppedError:
+        logger.info("deliverable %s was stopped", deliverable.id)
+    except NiceLevelError as error:
+        save_deliverable(deliverable, "failed", error_code=error.code, error_message=error.message)
+    except Exception:
+        save_deliverable(deliverable, "failed", error_code="error", error_message=UNEXPECTED)
+        raise
+
+
+def throttled(tell: Callable[[float], None]) -> Callable[[float], None]:
+    """A progress that is passed on at most four times a second."""
+    last_s = -TOLD_EVERY_S
+
+    def progress(ratio: float) -> None:
+        nonlocal last_s
+        if time.monotonic() - last_s >= TOLD_EVERY_S:
+            last_s = time.monotonic()
+            tell(ratio)
+
+    return progress
+
+
+def _config_of(context: procrastinate.JobContext) -> Config:
+    config: Config = context.additional_context["config"]
+    return config

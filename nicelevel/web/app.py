@@ -1,0 +1,64 @@
+"""The application, made from its configuration by one function."""
+
+from flask import Flask, g
+from flask_wtf import CSRFProtect
+
+from nicelevel.config import Config
+from nicelevel.report import board_words, words
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.database import database, open_database
+
+from . import errors, security
+from .board import miniatures
+from .deliverables import deliverables
+from .jobs import jobs
+from .sources import sources
+from .specs import specs
+
+CSRF_LIFE_S = 7 * 24 * 3600
+
+
+def create_app(config: Config, database_url: str) -> Flask:
+    """The WSGI application over one database and one data folder."""
+    app = Flask(__name__)
+    app.config.update(
+        SECRET_KEY=config.secret("session"),
+        MAX_CONTENT_LENGTH=config.largest_upload_bytes,
+        TRUSTED_HOSTS=["127.0.0.1", "localhost"],
+        SESSION_COOKIE_SAMESITE="Strict",
+        WTF_CSRF_TIME_LIMIT=CSRF_LIFE_S,
+        NICE_LEVEL=config,
+        DATABASE_URL=database_url,
+        AUDIO=AudioFolder(config.audio_folder),
+    )
+    for folder in (config.audio_folder, config.deliverables_folder, config.uploads_folder):
+        folder.mkdir(parents=True, exist_ok=True)
+    open_database(database_url)
+    CSRFProtect(app)
+    for blueprint in (jobs, sources, deliverables, specs):
+        app.register_blueprint(blueprint)
+    _use_database_per_request(app)
+    security.register(app)
+    errors.register(app)
+    _teach_templates(app)
+    return app
+
+
+def _teach_templates(app: Flask) -> None:
+    """What templates may call: words and drawings of the report package."""
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.jinja_env.globals.update({name: getattr(words, name) for name in words.__all__})
+    for function in (board_words.note_word, board_words.short_word, board_words.headline, board_words.figure_rows):
+        app.jinja_env.globals[function.__name__] = function
+    app.jinja_env.globals["miniatures"] = miniatures
+
+
+def _use_database_per_request(app: Flask) -> None:
+    @app.before_request
+    def connect() -> None:
+        g.opened = database.connect(reuse_if_open=True)
+
+    @app.teardown_request
+    def release(error: BaseException | None) -> None:
+        if g.pop("opened", False):
+            database.close()

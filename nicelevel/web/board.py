@@ -1,0 +1,208 @@
+"""The data of the board: one function for the page and for every part of it that is fetched again."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.plan import plans
+from nicelevel.core.specs import Spec
+from nicelevel.core.values import Plan
+from nicelevel.core.values import Reading as Measured
+from nicelevel.report.board_words import Miniature, draw_miniature
+from nicelevel.report.curve import LoudnessDrawing, draw_loudness, draw_thumbnail
+from nicelevel.report.vial import Seal, Vial, draw_vial
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.deliverables import UNFINISHED, deliverables_of
+from nicelevel.store.jobs import destinations_of
+from nicelevel.store.models import Deliverable, Destination, Job, Source
+from nicelevel.store.readings import load_figures, load_reading
+from nicelevel.store.sources import sources_of
+from nicelevel.store.specs import spec_of
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One source at one destination: its plan, or why there is none, and what became of it."""
+
+    destination: Destination
+    spec: Spec
+    plan: Plan | None
+    problem: str | None
+    vial: Vial | None
+    deliverables: tuple[Deliverable, ...]
+
+    @property
+    def state(self) -> str:
+        """What the cell shows: a state of its deliverables where there are any, else the action of its plan."""
+        states = [deliverable.state for deliverable in self.deliverables]
+        for state in ("rendering", "queued", "failed", "missed", "stopped", "proved"):
+            if state in states:
+                return state
+        return self.plan.action if self.plan else "no_plan"
+
+    @property
+    def progress_ratio(self) -> float:
+        return sum(each.progress_ratio for each in self.deliverables) / max(1, len(self.deliverables))
+
+    @property
+    def can_render(self) -> bool:
+        done = self.state in ("proved", *UNFINISHED)
+        return self.plan is not None and self.plan.action != "cannot_meet" and not done
+
+
+@dataclass(frozen=True)
+class Row:
+    """One source with its reading and its cells."""
+
+    source: Source
+    reading: Measured | None
+    thumbnail: str
+    cells: tuple[Cell, ...]
+
+
+@dataclass(frozen=True)
+class CloseUp:
+    """A row with one cell and what is drawn of it; no drawing where there is no plan."""
+
+    row: Row
+    cell: Cell
+    drawing: LoudnessDrawing | None
+
+
+@dataclass(frozen=True)
+class Summary:
+    """What the bar over the board says."""
+
+    sources: int
+    destinations: int
+    landing: int
+    limiting: int
+    unmet: int
+    unfinished: int
+    proved: int
+    failed: int
+    renderable: int
+
+
+@dataclass(frozen=True)
+class Board:
+    job: Job
+    destinations: tuple[tuple[Destination, Spec], ...]
+    rows: tuple[Row, ...]
+    summary: Summary
+
+
+def board_of(job: Job, audio: AudioFolder) -> Board:
+    """Everything that the board of a job shows."""
+    destinations = destinations_of(job.id)
+    made = _by_place(deliverables_of(job.id))
+    rows = tuple(_row(source, destinations, made, audio) for source in sources_of(job.id))
+    specs = tuple((destination, spec_of(destination.spec)) for destination in destinations)
+    return Board(job, specs, rows, _summary(rows, len(destinations)))
+
+
+def miniatures(board: Board) -> list[Miniature]:
+    """Each destination of a job in one small vial."""
+    columns = zip(board.destinations, zip(*(row.cells for row in board.rows), strict=True), strict=False)
+    return [
+        draw_miniature(spec.spec.name, [cell.plan for cell in cells], sum(cell.state == "proved" for cell in cells))
+        for (_, spec), cells in columns
+    ]
+
+
+def close_up_of(source: Source, destination: Destination, audio: AudioFolder, width: int, height: int) -> CloseUp:
+    """One source at one destination, drawn into a field of so many pixels."""
+    made = _by_place(deliverables_of(source.job_id))
+    row = _row(source, [destination], made, audio)
+    cell, drawing = row.cells[0], None
+    if cell.plan:
+        reading = load_reading(source.digest, audio)
+        predicted = plans(reading, cell.spec)[0].predicted
+        drawing = draw_loudness(reading, predicted, cell.spec, width, height)
+    return CloseUp(row, cell, drawing)
+
+
+def places_to_render(
+    board: Board, source_id: int | None, destination_id: int | None
+) -> list[tuple[Source, Destination]]:
+    """Every place that lands and is not proved yet; of one source that is asked for, also what is proved."""
+    return [
+        (row.source, cell.destination)
+        for row in board.rows
+        for cell in row.cells
+        if source_id in (None, row.source.id) and destination_id in (None, cell.destination.id)
+        if cell.can_render or (source_id and cell.state == "proved")
+    ]
+
+
+def _by_place(deliverables: Sequence[Deliverable]) -> dict[tuple[int, int], tuple[Deliverable, ...]]:
+    places: dict[tuple[int, int], tuple[Deliverable, ...]] = {}
+    for deliverable in deliverables:
+        place = (deliverable.source_id, deliverable.destination_id)
+        places[place] = (*places.get(place, ()), deliverable)
+    return places
+
+
+def _row(
+    source: Source,
+    destinations: Sequence[Destination],
+    made: dict[tuple[int, int], tuple[Deliverable, ...]],
+    audio: AudioFolder,
+) -> Row:
+    if source.state != "measured":
+        return Row(
+            source, None, "", tuple(Cell(each, spec_of(each.spec), None, None, None, ()) for each in destinations)
+        )
+    reading = load_figures(source.digest, audio)
+    cells = tuple(_cell(reading, source, each, made.get((source.id, each.id), ()), audio) for each in destinations)
+    return Row(source, reading, thumbnail_of(source.digest, audio), cells)
+
+
+def _cell(
+    reading: Measured, source: Source, destination: Destination, made: tuple[Deliverable, ...], audio: AudioFolder
+) -> Cell:
+    spec = spec_of(destination.spec)
+    try:
+        plan = planned(source.digest, spec, audio)[0]
+    except NiceLevelError as error:
+        return Cell(destination, spec, None, error.message, None, made)
+    seal = _seal(made)
+    vial = draw_vial(reading, plan, spec, made[0].measured if seal else None, seal)
+    return Cell(destination, spec, plan, None, vial, made)
+
+
+def _seal(made: tuple[Deliverable, ...]) -> Seal:
+    states = {deliverable.state for deliverable in made}
+    if "missed" in states:
+        return "missed"
+    return "proved" if states == {"proved"} else None
+
+
+@lru_cache(maxsize=8192)
+def planned(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
+    """The plans of some contents at a spec; neither ever changes, so the answer is remembered, less its curves."""
+    made = plans(load_reading(digest, audio), spec)
+    return tuple(replace(plan, predicted=plan.predicted.without_curves()) for plan in made)
+
+
+@lru_cache(maxsize=4096)
+def thumbnail_of(digest: str, audio: AudioFolder) -> str:
+    return draw_thumbnail(audio.load_curves(digest).peaks)
+
+
+def _summary(rows: Sequence[Row], destinations: int) -> Summary:
+    cells = [cell for row in rows for cell in row.cells]
+    actions = [cell.plan.action if cell.plan else None for cell in cells]
+    states = [deliverable.state for cell in cells for deliverable in cell.deliverables]
+    return Summary(
+        sources=len(rows),
+        destinations=destinations,
+        landing=actions.count("as_is") + actions.count("gain"),
+        limiting=actions.count("limit"),
+        unmet=actions.count("cannot_meet"),
+        unfinished=sum(states.count(state) for state in UNFINISHED),
+        proved=states.count("proved"),
+        failed=states.count("failed") + states.count("missed"),
+        renderable=sum(cell.can_render for cell in cells),
+    )

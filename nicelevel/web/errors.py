@@ -1,0 +1,57 @@
+"""Errors become a page or JSON in one place; here, and only here, they get their HTTP status."""
+
+from typing import Any
+
+from flask import Flask, jsonify, render_template, request
+from flask_wtf.csrf import CSRFError
+from werkzeug.exceptions import HTTPException
+
+from nicelevel.core.errors import NiceLevelError
+from nicelevel.report.words import megabytes
+
+STATUS_OF_CODE = {
+    "not_found": 404,
+    "too_large": 413,
+    "no_permission": 403,
+    "no_space": 507,
+    "output_exists": 409,
+    "cannot_meet": 409,
+    "spec": 422,
+}
+_SENTENCES = {
+    400: "The request was not understood.",
+    404: "There is nothing at this address.",
+    405: "This address does not take that kind of request.",
+    500: "Something went wrong inside Nice Level; its log says what.",
+}
+
+
+def register(app: Flask) -> None:
+    @app.errorhandler(NiceLevelError)
+    def ours(error: NiceLevelError) -> Any:
+        return _answer(STATUS_OF_CODE.get(error.code, 422), error.code, error.message)
+
+    @app.errorhandler(CSRFError)
+    def stale(error: CSRFError) -> Any:
+        return _answer(400, "stale_page", "This page is too old to be trusted: reload it and try again.")
+
+    @app.errorhandler(413)
+    def too_large(error: HTTPException) -> Any:
+        largest = megabytes(app.config["MAX_CONTENT_LENGTH"])
+        return _answer(413, "too_large", f"The file is larger than the {largest} MB that are taken in.")
+
+    @app.errorhandler(HTTPException)
+    def http(error: HTTPException) -> Any:
+        status = error.code or 500
+        return _answer(status, "http", _SENTENCES.get(status, error.description or error.name))
+
+    @app.errorhandler(Exception)
+    def unexpected(error: Exception) -> Any:
+        app.logger.exception("unexpected error")
+        return _answer(500, "error", _SENTENCES[500])
+
+
+def _answer(status: int, code: str, message: str) -> Any:
+    if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
+        return render_template("error.html", message=message), status
+    return jsonify(error={"code": code, "message": message}), status

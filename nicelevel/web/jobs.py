@@ -1,0 +1,108 @@
+"""Jobs: the list, the board, its parts, rendering, the package."""
+
+from datetime import date
+from typing import Any
+
+from flask import Blueprint, Response, current_app, jsonify, redirect, render_template, request, url_for
+
+from nicelevel.core.errors import SpecError
+from nicelevel.core.specs import shipped_specs
+from nicelevel.store.deliverables import count_unfinished, deliverables_of, home_of, stop_deliverables
+from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
+from nicelevel.work.enqueue import enqueue_renders
+
+from .board import Board, board_of, places_to_render
+from .discard import discard_files
+from .events import job_events
+from .found import audio, destination_or_404, job_or_404
+from .package import package_name, stream_package
+
+jobs = Blueprint("jobs", __name__)
+
+
+@jobs.context_processor
+def count_running() -> dict[str, int]:
+    return {"running": count_unfinished()}
+
+
+@jobs.get("/")
+def index() -> str:
+    boards = [board_of(job, audio()) for job in all_jobs()]
+    return render_template("jobs/index.html", boards=boards, today=date.today())
+
+
+@jobs.post("/jobs")
+def new() -> Any:
+    title = request.form.get("title", "").strip()[:200] or "Untitled job"
+    job = make_job(title, _due_on(request.form.get("due_on")))
+    address = url_for("jobs.board", job_id=job.id)
+    if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
+        return redirect(address)
+    return jsonify(id=job.id, board=address, upload=url_for("sources.upload", job_id=job.id))
+
+
+def _due_on(text: str | None) -> date | None:
+    try:
+        return date.fromisoformat(text) if text else None
+    except ValueError as error:
+        raise SpecError(f"{text} is not a date; write it as 2026-12-04.") from error
+
+
+@jobs.get("/jobs/<int:job_id>")
+def board(job_id: int) -> str:
+    return render_template("board/board.html", board=_board(job_id), shipped=shipped_specs())
+
+
+@jobs.get("/jobs/<int:job_id>/parts")
+def parts(job_id: int) -> str:
+    """Rows of the sources asked for, and the bar: what the page swaps in when something changed."""
+    wanted = set(request.args.getlist("source", type=int))
+    return render_template("board/parts.html", board=_board(job_id), wanted=wanted)
+
+
+@jobs.get("/jobs/<int:job_id>/events")
+def events(job_id: int) -> Response:
+    job_or_404(job_id)
+    stream = job_events(current_app.config["DATABASE_URL"], job_id)
+    return Response(stream, mimetype="text/event-stream", headers={"Cache-Control": "no-store"})
+
+
+@jobs.post("/jobs/<int:job_id>/destinations")
+def add(job_id: int) -> Any:
+    job_or_404(job_id)
+    add_destination(job_id, request.form.get("slug", ""))
+    return redirect(url_for("jobs.board", job_id=job_id))
+
+
+@jobs.post("/destinations/<int:destination_id>/remove")
+def remove(destination_id: int) -> Any:
+    destination = destination_or_404(destination_id)
+    discard_files(remove_destination(destination_id))
+    return redirect(url_for("jobs.board", job_id=destination.job_id))
+
+
+@jobs.post("/jobs/<int:job_id>/render")
+def render_all(job_id: int) -> Any:
+    """Queue all that lands and is not proved yet, or only what belongs to one source or destination."""
+    source_id, destination_id = (request.form.get(key, type=int) for key in ("source", "destination"))
+    asked = places_to_render(_board(job_id), source_id, destination_id)
+    return jsonify(queued=sum(len(enqueue_renders(source, place, audio())) for source, place in asked))
+
+
+@jobs.post("/jobs/<int:job_id>/stop")
+def stop(job_id: int) -> Any:
+    job_or_404(job_id)
+    return jsonify(stopped=stop_deliverables(job_id))
+
+
+@jobs.get("/jobs/<int:job_id>/package.zip")
+def package(job_id: int) -> Response:
+    job = job_or_404(job_id)
+    folder = current_app.config["NICE_LEVEL"].deliverables_folder
+    proved = [each for each in deliverables_of(job_id, ["proved"]) if home_of(each.id, folder).exists()]
+    headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{package_name(job.title)}"}
+    return Response(stream_package(proved, folder), mimetype="application/zip", headers=headers)
+
+
+def _board(job_id: int) -> Board:
+    return board_of(job_or_404(job_id), audio())

@@ -1,0 +1,12 @@
+"""What gunicorn starts: the application from the environment's settings."""
+
+from flask import Flask
+
+from nicelevel.config import read_config
+
+from .app import create_app
+
+
+def app() -> Flask:
+    config = read_config()
+    return create_app(config, config.database_url)

@@ -1,0 +1,56 @@
+"""Sources: taking one in, its close-up at a destination, taking it out."""
+
+from typing import Any
+
+from flask import Blueprint, current_app, jsonify, render_template, request
+
+from nicelevel.core.errors import NotAudioError
+from nicelevel.store.sources import remove_source
+from nicelevel.work.enqueue import enqueue_source
+
+from .board import close_up_of
+from .discard import discard_files
+from .found import audio, destination_or_404, job_or_404, source_or_404
+from .upload import receive
+
+sources = Blueprint("sources", __name__)
+
+NARROWEST, WIDEST, SHORTEST, TALLEST = 300, 4000, 120, 1600
+
+
+@sources.post("/jobs/<int:job_id>/sources")
+def upload(job_id: int) -> Any:
+    """Take in one file: its bytes are the body, its name is in the address."""
+    job_or_404(job_id)
+    file_name = shown_name(request.args.get("name", ""))
+    if request.content_length is None:
+        raise NotAudioError("The upload does not say how long it is.")
+    folder = current_app.config["NICE_LEVEL"].uploads_folder
+    digest, size_bytes = receive(request.stream, request.content_length, folder, audio())
+    return jsonify(source=enqueue_source(job_id, file_name, digest, size_bytes).id)
+
+
+def shown_name(given: str) -> str:
+    """The last part of a path as a browser may give it, without signs that cannot be shown."""
+    last = given.replace("\\", "/").rpartition("/")[2]
+    return "".join(sign for sign in last if sign.isprintable()).strip() or "untitled"
+
+
+@sources.get("/sources/<int:source_id>/close-up/<int:destination_id>")
+def close_up(source_id: int, destination_id: int) -> str:
+    """The part of the board under its rows, drawn for the width of the page."""
+    source, destination = source_or_404(source_id), destination_or_404(destination_id)
+    width, height = _pixels("width", 962, NARROWEST, WIDEST), _pixels("height", 283, SHORTEST, TALLEST)
+    return render_template("board/close_up.html", shown=close_up_of(source, destination, audio(), width, height))
+
+
+def _pixels(name: str, default: int, least: int, most: int) -> int:
+    return min(max(request.args.get(name, default, type=int), least), most)
+
+
+@sources.post("/sources/<int:source_id>/remove")
+def remove(source_id: int) -> Any:
+    """Take a source out of its job; its audio stays in the folder, its deliverables go."""
+    source = source_or_404(source_id)
+    discard_files(remove_source(source))
+    return jsonify(removed=source_id)

@@ -1,0 +1,219 @@
+// The board: choosing cells, taking in files, rendering. What is shown comes drawn from the server.
+
+import Alpine from "../vendor/alpine/alpine-csp.js";
+import { watchDrops } from "../drop.js";
+import { page, say, WORD_SHOWN_MS } from "../page.js";
+import { getHtml, inTurn, post, upload } from "../requests.js";
+import { boardKeys } from "./keys.js";
+import { watchChanges } from "./live.js";
+
+const CLOSE_UP_HEIGHT = 283;
+
+function board() {
+  return {
+    dropping: false,
+    isEmpty: false,
+    asked: null, // what was asked to be removed, while it waits for the second press
+    chosen: null, // { source, destination } of the chosen cell
+
+    init() {
+      watchDrops((on) => (this.dropping = on), (files) => this.takeIn(files));
+      boardKeys(this);
+      watchChanges(this.$root.dataset, () => this.afterChange());
+      addEventListener("resize", () => this.showCloseUp());
+      this.$refs.closeUp.addEventListener("click", (event) => this.onCloseUpClick(event));
+      this.afterChange();
+    },
+
+    // Called whenever rows were swapped: marks the choice again and draws the close-up where its cell changed.
+    afterChange() {
+      const cells = this.cells();
+      this.isEmpty = !this.$refs.body.querySelector("tr");
+      if (!this.cell() && cells.length) this.chooseCell(cells[0]);
+      else this.mark();
+    },
+
+    cells() {
+      return [...this.$refs.body.querySelectorAll("td.cell")];
+    },
+
+    cell() {
+      return this.chosen && document.getElementById(`cell-${this.chosen.source}-${this.chosen.destination}`);
+    },
+
+    choose(event) {
+      const removing = event.target.closest("button[data-remove]");
+      if (removing) return this.remove(removing.dataset.remove);
+      const cell = event.target.closest("td.cell") || this.cellOfRow(event.target.closest("tr"));
+      return cell && this.chooseCell(cell);
+    },
+
+    // A click beside the cells keeps the column.
+    cellOfRow(row) {
+      if (!row?.dataset.source) return null;
+      return row.querySelector(`[data-destination="${this.chosen?.destination}"]`) || row.querySelector("td.cell");
+    },
+
+    chooseCell(cell) {
+      this.chosen = { source: cell.closest("tr").dataset.source, destination: cell.dataset.destination };
+      this.mark();
+      cell.focus({ preventScroll: true });
+      cell.scrollIntoView({ block: "nearest", inline: "nearest" });
+    },
+
+    mark() {
+      const cell = this.cell();
+      for (const old of this.$refs.body.querySelectorAll(".cur, .sel")) old.classList.remove("cur", "sel");
+      cell?.classList.add("cur");
+      cell?.closest("tr").classList.add("sel");
+      const shown = cell ? `${cell.dataset.closeUp} ${cell.dataset.state}` : "";
+      if (shown !== this.shown) {
+        this.shown = shown;
+        this.showCloseUp();
+      }
+    },
+
+    async showCloseUp() {
+      const cell = this.cell();
+      if (!cell) return this.$refs.closeUp.replaceChildren();
+      const width = Math.max(300, this.$root.clientWidth - 341);
+      try {
+        const html = await getHtml(`${cell.dataset.closeUp}?width=${width}&height=${CLOSE_UP_HEIGHT}`);
+        if (cell.id === this.cell()?.id) this.$refs.closeUp.innerHTML = html;
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    onCloseUpClick(event) {
+      const removing = event.target.closest("[data-remove]");
+      if (removing) this.remove(removing.dataset.remove);
+      if (event.target.closest("[data-render-one]")) this.renderOne();
+    },
+
+    walk(rows, columns) {
+      const row = this.cell()?.closest("tr");
+      if (!row) return;
+      const all = [...this.$refs.body.querySelectorAll("tr")].filter((each) => each.querySelector("td.cell"));
+      const next = all[Math.min(Math.max(all.indexOf(row) + rows, 0), all.length - 1)];
+      const cells = [...next.querySelectorAll("td.cell")];
+      const column = cells.findIndex((each) => each.dataset.destination === this.chosen.destination);
+      this.chooseCell(cells[Math.min(Math.max(column + columns, 0), cells.length - 1)]);
+    },
+
+    renderOne() {
+      const { source, destination } = this.chosen;
+      this.render({ source, destination }, "This one cannot be rendered: the close-up says why.");
+    },
+
+    renderAll() {
+      this.render({}, "Nothing is left to render.");
+    },
+
+    async render(fields, nothing) {
+      try {
+        const { queued } = await post(this.$root.dataset.render, fields);
+        say(queued ? `${queued} on the queue.` : nothing);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async stopAll() {
+      try {
+        const { stopped } = await post(this.$root.dataset.stop);
+        say(stopped ? `${stopped} stopped.` : "Nothing was being rendered.");
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    // What was proved goes with a source or a destination: then the first press only says so.
+    sure(what, cells) {
+      const proved = cells.filter((cell) => cell.dataset.state === "proved").length;
+      if (!proved || this.asked === what) return true;
+      this.asked = what;
+      setTimeout(() => (this.asked = null), WORD_SHOWN_MS);
+      say(`${proved} proved deliverable${proved === 1 ? "" : "s"} would go too. Press once more to do it.`);
+      return false;
+    },
+
+    removeDestination(event) {
+      const destination = event.target.closest("form").dataset.destination;
+      const cells = this.cells().filter((cell) => cell.dataset.destination === destination);
+      if (!this.sure(`destination ${destination}`, cells)) event.preventDefault();
+    },
+
+    async remove(address) {
+      const row = this.$refs.body.querySelector(`tr[data-remove="${address}"]`);
+      if (!this.sure(address, [...(row?.querySelectorAll("td.cell") || [])])) return;
+      try {
+        await post(address);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    removeChosen() {
+      const row = this.cell()?.closest("tr");
+      if (row) this.remove(row.dataset.remove);
+    },
+
+    download() {
+      const link = this.$refs.closeUp.querySelector("[data-download]");
+      if (link) location.assign(link.href);
+      else say("There is no proved deliverable in this cell yet.");
+    },
+
+    downloadPackage() {
+      if (document.querySelector("#actions a")) location.assign(this.$root.dataset.package);
+      else say("Nothing is proved yet, so there is no package.");
+    },
+
+    chooseFiles() {
+      this.$refs.files.click();
+    },
+
+    takeChosen() {
+      const files = [...this.$refs.files.files];
+      this.$refs.files.value = "";
+      this.takeIn(files);
+    },
+
+    takeIn(files) {
+      const rows = files.map((file) => [file, this.uploadRow(file)]);
+      this.isEmpty = false;
+      return inTurn(rows.map(([file, row]) => () => this.takeInOne(file, row)));
+    },
+
+    uploadRow(file) {
+      const row = this.$refs.uploadRow.content.cloneNode(true).firstElementChild;
+      row.querySelector("b").textContent = file.name;
+      row.querySelector("small").textContent = `${(file.size / 1e6).toFixed(1)} MB`;
+      row.querySelector("em").textContent = "waiting";
+      this.$refs.body.append(row);
+      row.scrollIntoView({ block: "nearest" });
+      return row;
+    },
+
+    async takeInOne(file, row) {
+      row.querySelector("em").textContent = "uploading";
+      const show = (share) => {
+        row.querySelector("progress").value = share;
+        row.querySelector(".going .fig").textContent = `${Math.round(100 * share)} %`;
+      };
+      try {
+        await upload(this.$root.dataset.upload, file, show);
+        row.remove();
+      } catch (error) {
+        const word = row.querySelector("em");
+        word.classList.add("bad");
+        word.textContent = `▮ ${error.message}`;
+      }
+    },
+  };
+}
+
+Alpine.data("page", page);
+Alpine.data("board", board);
+Alpine.start();

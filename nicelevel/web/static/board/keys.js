@@ -1,0 +1,27 @@
+// Every action of the board has a key.
+
+import { isTyping } from "../page.js";
+
+export function boardKeys(board) {
+  const actions = {
+    ArrowUp: () => board.walk(-1, 0),
+    ArrowDown: () => board.walk(1, 0),
+    ArrowLeft: () => board.walk(0, -1),
+    ArrowRight: () => board.walk(0, 1),
+    Home: () => board.walk(-Infinity, 0),
+    End: () => board.walk(Infinity, 0),
+    r: () => board.renderOne(),
+    R: () => board.renderAll(),
+    d: () => board.download(),
+    p: () => board.downloadPackage(),
+    a: () => board.chooseFiles(),
+    x: () => board.stopAll(),
+    Delete: () => board.removeChosen(),
+  };
+  addEventListener("keydown", (event) => {
+    const action = actions[event.key];
+    if (!action || isTyping(event)) return;
+    event.preventDefault();
+    action();
+  });
+}

@@ -1,0 +1,49 @@
+// What every page has: the theme, the list of keys, a word to the person.
+
+export const WORD_SHOWN_MS = 6000;
+
+export function page() {
+  return {
+    theme: document.documentElement.dataset.bsTheme,
+    word: "",
+
+    init() {
+      addEventListener("say", (event) => this.say(event.detail));
+      addEventListener("keydown", (event) => this.onKey(event));
+    },
+
+    get themeLabel() {
+      return this.theme === "dark" ? "Light room" : "Dim room";
+    },
+
+    switchTheme() {
+      this.theme = this.theme === "dark" ? "light" : "dark";
+      document.documentElement.dataset.bsTheme = this.theme;
+      localStorage.setItem("theme", this.theme);
+    },
+
+    showKeys() {
+      this.$refs.keys.showModal();
+    },
+
+    say(text) {
+      this.word = text;
+      clearTimeout(this.timer);
+      this.timer = setTimeout(() => (this.word = ""), WORD_SHOWN_MS);
+    },
+
+    onKey(event) {
+      if (isTyping(event)) return;
+      if (event.key === "?") this.showKeys();
+      if (event.key === "t") this.switchTheme();
+    },
+  };
+}
+
+export const say = (text) => dispatchEvent(new CustomEvent("say", { detail: text }));
+
+// Keys mean themselves while somebody types, and belong to the browser with a modifier.
+export function isTyping(event) {
+  const inField = event.target.closest?.("input, textarea, select, dialog");
+  return Boolean(inField) || event.ctrlKey || event.metaKey || event.altKey;
+}

@@ -1,0 +1,52 @@
+"""Debian's headless Chromium, kept off the network, on the real thing."""
+
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+CHROMIUM = "/usr/bin/chromium"
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+]
+WIDTH, HEIGHT = 1280, 800
+PATIENCE_MS = 30_000
+expect.set_options(timeout=PATIENCE_MS)
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        running = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+        yield running
+        running.close()
+
+
+@pytest.fixture
+def page(browser, live) -> Iterator[Page]:
+    """A fresh page; the test fails where it logs an error or asks another machine."""
+    context = browser.new_context(viewport={"width": WIDTH, "height": HEIGHT}, accept_downloads=True)
+    made = context.new_page()
+    wrong: list[str] = []
+    made.on("pageerror", lambda error: wrong.append(str(error)))
+    made.on("console", lambda message: message.type == "error" and wrong.append(message.text))
+    made.on("request", lambda request: request.url.startswith(live.address) or wrong.append(request.url))
+    made.set_default_timeout(PATIENCE_MS)
+    yield made
+    context.close()
+    assert wrong == []
+
+
+@pytest.fixture
+def board(page, live) -> Page:
+    """The board of a new, empty job."""
+    page.goto(live.address)
+    page.fill("input[name=title]", "Test work")
+    page.click("text=Make it")
+    page.wait_for_selector("text=Drop audio files anywhere")
+    return page

@@ -1,0 +1,291 @@
+"""The real thing in a real browser: from a dropped mix to a proved deliverable."""
+
+import base64
+import hashlib
+import os
+import re
+import signal
+import time
+import zipfile
+
+import numpy as np
+import psycopg
+import pytest
+import soundfile
+from playwright.sync_api import expect
+
+from tests import reference, signals
+
+DROP = """
+([files]) => {
+  const transfer = new DataTransfer();
+  for (const [name, data] of files) {
+    const bytes = Uint8Array.from(atob(data), (sign) => sign.charCodeAt(0));
+    transfer.items.add(new File([bytes], name));
+  }
+  const fire = (kind) => document.body.dispatchEvent(
+    new DragEvent(kind, { dataTransfer: transfer, bubbles: true, cancelable: true }));
+  fire("dragenter"); fire("dragover");
+  window.sawVeil = document.querySelector(".drop-veil");
+  fire("drop");
+}
+"""
+
+
+def drop(page, *paths):
+    """Let go of files over the page."""
+    files = [(path.name, base64.b64encode(path.read_bytes()).decode()) for path in paths]
+    page.evaluate(DROP, [files])
+
+
+def row(page, title):
+    return page.locator("tbody tr", has=page.locator("b", has_text=re.compile(f"^{re.escape(title)}$")))
+
+
+def cell(page, title, destination):
+    names = page.locator("th.dest").all_inner_texts()
+    column = next(n for n, name in enumerate(names) if destination in name)
+    return row(page, title).locator("td.cell").nth(column)
+
+
+def measured(page, title):
+    expect(row(page, title)).to_have_attribute("data-state", "measured")
+
+
+def test_from_a_dropped_mix_to_a_proved_deliverable(board, tmp_path):
+    mix = signals.write(tmp_path / "Night ferry.wav", 0.3 * signals.programme(20, seed=3))
+    drop(board, mix)
+    measured(board, "Night ferry")
+    truth = reference.read(soundfile.read(mix)[0], 48_000)
+    figures = row(board, "Night ferry").locator("td.num").all_inner_texts()
+    assert figures[0] == f"−{abs(truth.integrated_lufs):.1f}"
+    podcast = cell(board, "Night ferry", "European broadcast")
+    podcast.click()
+    expect(board.locator(".close-up h2")).to_have_text("Lands by gain alone")
+    board.keyboard.press("r")
+    expect(podcast).to_have_attribute("data-state", "proved")
+    expect(board.locator(".close-up h2")).to_have_text("Written, read back and proved")
+    with board.expect_download() as started:
+        board.click("text=Download")
+    path = tmp_path / "download.wav"
+    started.value.save_as(path)
+    assert started.value.suggested_filename == "Night ferry_european-broadcast.wav"
+    assert reference.read(soundfile.read(path)[0], 48_000).integrated_lufs == pytest.approx(-23.0, abs=0.05)
+
+
+def test_a_package_holds_all_that_was_proved(board, tmp_path):
+    drop(board, signals.write(tmp_path / "one.wav", 0.2 * signals.programme(6, seed=1)))
+    drop(board, signals.write(tmp_path / "two.flac", 0.2 * signals.programme(6, seed=2)))
+    for title in ("one", "two"):
+        measured(board, title)
+    board.click("#actions .main")
+    expect(board.locator("#actions")).to_contain_text("Package")
+    expect(board.locator("#actions .main")).to_be_disabled()
+    with board.expect_download() as started:
+        board.keyboard.press("p")
+    started.value.save_as(tmp_path / "package.zip")
+    package = zipfile.ZipFile(tmp_path / "package.zip")
+    lines = [line.split("  ") for line in package.read("SHA256SUMS.txt").decode().splitlines()]
+    assert len(lines) == board.locator("td.cell[data-state=proved]").count() > 0
+    for digest, name in lines:
+        assert hashlib.sha256(package.read(name)).hexdigest() == digest
+
+
+def test_bad_files_get_their_sentence_and_the_rest_goes_on(board, tmp_path):
+    (tmp_path / "notes.wav").write_text("Dear engineer, here is the mix.")
+    (tmp_path / "nothing.wav").touch()
+    broken = signals.write(tmp_path / "broken.wav", signals.noise(2))
+    broken.write_bytes(broken.read_bytes()[:100_000])
+    wild = signals.noise(1)
+    wild[100] = np.nan
+    files = [
+        tmp_path / "notes.wav",
+        tmp_path / "nothing.wav",
+        broken,
+        signals.write(tmp_path / "wild.wav", wild, subtype="FLOAT"),
+        signals.write(tmp_path / "frame.wav", np.full((1, 2), 0.5)),
+        signals.write(tmp_path / "silent.wav", signals.silence(3)),
+        signals.write(tmp_path / "ten.wav", signals.noise(3, channels=10)),
+        signals.write(tmp_path / "good.wav", signals.noise(3)),
+    ]
+    drop(board, *files)
+    measured(board, "good")
+    for title, sentence in {
+        "notes": "This is not an audio file",
+        "nothing": "The file is empty",
+        "broken": "its header promises 2.000 s",
+        "wild": "not numbers",
+    }.items():
+        expect(row(board, title)).to_have_attribute("data-state", "failed")
+        expect(row(board, title)).to_contain_text(sentence)
+    for title, sentence in {
+        "frame": "Shorter than 0.4 s",
+        "silent": "Digital silence",
+        "ten": "10 channels in no known layout",
+    }.items():
+        measured(board, title)
+        cell(board, title, "Podcast").click()
+        expect(board.locator(".why")).to_contain_text(sentence)
+    row(board, "notes").locator("text=Remove").click()
+    expect(row(board, "notes")).to_have_count(0)
+
+
+def test_arrow_keys_walk_the_board_and_keys_are_listed(board, tmp_path):
+    for number in range(3):
+        drop(board, signals.write(tmp_path / f"take {number}.wav", signals.noise(1, seed=number)))
+        measured(board, f"take {number}")
+    cell(board, "take 0", "European").click()
+    board.keyboard.press("ArrowDown")
+    board.keyboard.press("ArrowRight")
+    chosen = cell(board, "take 1", "Podcast")
+    expect(chosen).to_have_class(re.compile("cur"))
+    expect(board.locator(".close-head b")).to_have_text("take 1")
+    board.keyboard.press("End")
+    expect(cell(board, "take 2", "Podcast")).to_have_class(re.compile("cur"))
+    board.keyboard.press("?")
+    expect(board.locator("dialog.keys")).to_be_visible()
+    expect(board.locator("dialog.keys")).to_contain_text("render the chosen cell")
+    board.keyboard.press("Escape")
+    expect(board.locator("dialog.keys")).to_be_hidden()
+
+
+def test_destinations_are_taken_off_and_put_back(board):
+    board.locator("th.dest", has_text="Podcast").hover()
+    board.click("[aria-label='Take Podcast feed off this board']")
+    expect(board.locator("th.dest")).to_have_count(3)
+    board.click("text=Add destination")
+    board.click(".adder button")
+    expect(board.locator("th.dest")).to_have_count(4)
+
+
+def test_the_theme_is_remembered(board):
+    before = board.evaluate("document.documentElement.dataset.bsTheme")
+    board.keyboard.press("t")
+    after = board.evaluate("document.documentElement.dataset.bsTheme")
+    assert {before, after} == {"light", "dark"}
+    board.reload()
+    assert board.evaluate("document.documentElement.dataset.bsTheme") == after
+
+
+def test_eight_sources_and_four_destinations_fit_without_overlap(board, tmp_path):
+    for number in range(9):
+        name = f"A rather long title of a mix {number}.wav"
+        drop(board, signals.write(tmp_path / name, signals.noise(1, -23, seed=number)))
+    expect(board.locator("tr[data-state=measured]")).to_have_count(9)
+    board.locator("td.cell").first.click()
+    board.wait_for_selector(".close-up svg")
+    view = board.locator("main.rows").bounding_box()
+    rows = [each.bounding_box() for each in board.locator("tbody tr").all()]
+    seen = [box for box in rows if box["y"] + box["height"] <= view["y"] + view["height"]]
+    assert len(seen) >= 8
+    assert board.locator("th.dest").count() == 4
+    assert board.evaluate("document.documentElement.scrollWidth") <= 1280
+    clashes = board.evaluate("""() => [...document.querySelectorAll('.says')].filter((says) => {
+        const [left, right] = [...says.children].map((child) => child.getBoundingClientRect());
+        return right && left.right > right.left;
+    }).length""")
+    assert clashes == 0
+
+
+def test_files_dropped_on_the_list_of_jobs_make_a_new_job(page, live, tmp_path):
+    page.goto(live.address)
+    drop(page, signals.write(tmp_path / "New client.wav", signals.noise(1)))
+    page.wait_for_url("**/jobs/*")
+    measured(page, "New client")
+    expect(page.locator(".bar h1")).to_have_text("New client")
+
+
+def test_a_worker_killed_in_the_middle_of_a_render_loses_nothing(board, live, tmp_path):
+    drop(board, signals.write(tmp_path / "long.flac", 0.3 * signals.programme(150, seed=5), subtype="PCM_16"))
+    measured(board, "long")
+    broadcast = cell(board, "long", "European")
+    broadcast.click()
+    board.keyboard.press("r")
+    expect(broadcast).to_have_attribute("data-state", "rendering")
+    killed = live.worker_pid()
+    os.kill(killed, signal.SIGKILL)
+    board.close()
+    again = board.context.new_page()
+    again.goto(board.url)
+    expect(cell(again, "long", "European")).to_have_attribute("data-state", "proved", timeout=60_000)
+    assert live.worker_pid() != killed
+    files = [path.name for path in (live.data_folder / "deliverables").rglob("*") if path.is_file()]
+    assert "long_european-broadcast.wav" in files
+    assert [name for name in files if name.endswith(".part")] == []
+
+
+def test_rendering_can_be_stopped(board, tmp_path):
+    drop(board, signals.write(tmp_path / "long.flac", 0.3 * signals.programme(120, seed=6), subtype="PCM_16"))
+    measured(board, "long")
+    board.keyboard.press("R")
+    expect(board.locator("#actions")).to_contain_text("Stop")
+    board.keyboard.press("x")
+    expect(board.locator("td.cell[data-state=stopped]").first).to_be_visible()
+    expect(board.locator("#actions .main")).to_be_enabled()
+
+
+def test_streams_of_pages_that_are_gone_end(board, live, browser):
+    """Each open board holds one listening connection; a closed page gives it back."""
+    others = [browser.new_page() for _ in range(3)]
+    for other in others:
+        other.goto(board.url)
+        other.wait_for_selector("th.dest")
+    for other in others:
+        other.close()
+    end = time.monotonic() + 40
+    while _listeners(live) > 1 and time.monotonic() < end:
+        time.sleep(1)
+    assert _listeners(live) <= 1
+
+
+def _listeners(live):
+    with psycopg.connect(live.database_url()) as connection:
+        query = "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'LISTEN nice_level%'"
+        return connection.execute(query).fetchone()[0]
+
+
+def test_proved_work_is_not_removed_by_one_press(board, tmp_path):
+    drop(board, signals.write(tmp_path / "kept.wav", signals.noise(2, -23, seed=4)))
+    measured(board, "kept")
+    chosen = cell(board, "kept", "Hand-over")
+    chosen.click()
+    board.keyboard.press("r")
+    expect(chosen).to_have_attribute("data-state", "proved")
+    board.keyboard.press("Delete")
+    expect(board.locator(".word")).to_contain_text("1 proved deliverable would go too")
+    board.locator("th.dest", has_text="Hand-over").hover()
+    board.click("[aria-label='Take Hand-over, full resolution off this board']")
+    expect(board.locator("th.dest")).to_have_count(4)
+    expect(row(board, "kept")).to_have_count(1)
+    board.click("[aria-label='Take Hand-over, full resolution off this board']")
+    expect(board.locator("th.dest")).to_have_count(3)
+    expect(board.locator("td.cur")).to_have_count(1)  # the page was loaded anew, and its keys work from here on
+    board.keyboard.press("Delete")
+    expect(row(board, "kept")).to_have_count(0)
+
+
+def test_a_killed_supervisor_leaves_nobody_behind_and_starts_again(board, live):
+    """Worker and web server end with it; the database that stays is stopped by the next start."""
+    children = live.children()
+    address = board.url
+    board.close()
+    live.kill()
+    live.start()
+    assert not any(os.path.exists(f"/proc/{pid}") for pid in children)
+    page = board.context.new_page()
+    page.goto(live.address + address.split("/", 3)[3])
+    expect(page.locator(".bar h1")).to_have_text("Test work")
+
+
+def test_everything_ends_with_ctrl_c_and_comes_back_as_it_was(board, live, tmp_path):
+    drop(board, signals.write(tmp_path / "kept.wav", signals.noise(2, seed=9)))
+    measured(board, "kept")
+    address = board.url
+    board.close()
+    children = live.children()
+    assert live.stop() == 0
+    assert not any(os.path.exists(f"/proc/{pid}") for pid in children)
+    live.start()
+    page = board.context.new_page()
+    page.goto(live.address + address.split("/", 3)[3])
+    measured(page, "kept")

@@ -1,0 +1,173 @@
+"""The command line: its contract, run as a program runs it."""
+
+import json
+import subprocess
+import sys
+
+import pytest
+import soundfile
+from click.testing import CliRunner
+
+from nicelevel.cli.main import main
+from tests import signals
+
+
+@pytest.fixture
+def run():
+    def call(*arguments):
+        return CliRunner().invoke(main, [str(argument) for argument in arguments], catch_exceptions=False)
+
+    return call
+
+
+@pytest.fixture
+def mix(tmp_path):
+    return signals.write(tmp_path / "mix.wav", signals.both(signals.sine(1000, -30, 4)))
+
+
+def _lines(result):
+    return [json.loads(line) for line in result.stdout.splitlines()]
+
+
+def test_measure_prints_one_line_for_each_input_in_order(run, mix, tmp_path):
+    (tmp_path / "notes.wav").write_text("no audio")
+    result = run("measure", mix, tmp_path / "notes.wav", tmp_path / "gone.wav", mix, "--json")
+    answers = _lines(result)
+    assert result.exit_code == 1
+    assert [answer["path"] for answer in answers] == [
+        str(mix), str(tmp_path / "notes.wav"), str(tmp_path / "gone.wav"), str(mix)
+    ]  # fmt: skip
+    assert [answer.get("error", {}).get("code") for answer in answers] == [None, "not_audio", "not_found", None]
+    assert answers[0]["integrated_lufs"] == pytest.approx(-30.0, abs=0.01)
+    assert "series" not in answers[0]
+
+
+def test_measure_all_well_is_0_and_gives_a_table(run, mix):
+    result = run("measure", mix)
+    assert result.exit_code == 0
+    assert "−30.0" in result.stdout
+
+
+def test_series_comes_when_asked_for(run, mix):
+    (answer,) = _lines(run("measure", mix, "--json", "--series", "--jobs", 1))
+    assert len(answer["series"]["momentary"]) == 40
+
+
+def test_check_judges_and_a_miss_is_status_1(run, mix):
+    missed = run("check", mix, "--spec", "european-broadcast", "--json")
+    assert missed.exit_code == 1
+    assert _lines(missed)[0]["verdict"] == "misses"
+    assert {finding["rule"] for finding in _lines(missed)[0]["findings"]} == {
+        "integrated", "max_true_peak_dbtp", "format"
+    }  # fmt: skip
+    assert run("check", mix, "--spec", "full-resolution").exit_code == 0
+
+
+def test_plan_says_what_render_would_do(run, mix, tmp_path):
+    result = run("plan", mix, "--spec", "podcast", "--json")
+    (answer,) = _lines(result)
+    assert result.exit_code == 0
+    assert answer["action"] == "gain"
+    assert answer["gain_db"] == pytest.approx(14.0, abs=0.01)
+    assert answer["limiting_db"] == 0.0
+    assert [path.name for path in tmp_path.iterdir()] == ["mix.wav"]
+    assert "gain" in run("plan", mix, "--spec", "podcast").stdout
+
+
+def test_silence_cannot_meet_without_being_an_error(run, tmp_path):
+    path = signals.write(tmp_path / "silent.wav", signals.silence(2))
+    result = run("plan", path, "--spec", "podcast", "--json")
+    assert result.exit_code == 0
+    assert _lines(result)[0]["action"] == "cannot_meet"
+
+
+def test_render_writes_proves_and_says_so(run, mix, tmp_path):
+    result = run("render", mix, "--spec", "podcast", "--out", tmp_path / "out", "--json")
+    assert result.exit_code == 0
+    (output,) = _lines(result)[0]["outputs"]
+    assert output["verdict"] == "meets"
+    assert output["measured"]["integrated_lufs"] == pytest.approx(-16.0, abs=0.01)
+    assert output["predicted"]["integrated_lufs"] == pytest.approx(-16.0, abs=0.01)
+    assert len(output["sha256"]) == 64
+    assert soundfile.info(output["path"]).subtype == "PCM_16"
+    again = run("render", mix, "--spec", "podcast", "--out", tmp_path / "out", "--json")
+    assert again.exit_code == 1
+    assert _lines(again)[0]["error"]["code"] == "output_exists"
+    assert run("render", mix, "--spec", "podcast", "--out", tmp_path / "out", "--replace").exit_code == 0
+
+
+def test_two_inputs_of_one_name_do_not_write_over_each_other(run, mix, tmp_path):
+    (tmp_path / "other").mkdir()
+    twin = signals.write(tmp_path / "other" / "mix.wav", signals.noise(2))
+    answers = _lines(run("render", mix, twin, "--spec", "podcast", "--out", tmp_path / "out", "--json"))
+    assert "outputs" in answers[0]
+    assert answers[1]["error"]["code"] == "output_exists"
+
+
+def test_an_input_is_never_written_over(run, tmp_path):
+    spec = tmp_path / "in_place.toml"
+    spec.write_text('[spec]\nname="x"\n[output]\nname="{title}"\n[[formats]]\ncontainer="wav"\n')
+    mix = signals.write(tmp_path / "mix.wav", signals.noise(1))
+    before = mix.read_bytes()
+    result = run("render", mix, "--spec", spec, "--out", tmp_path, "--replace", "--json")
+    assert _lines(result)[0]["error"]["code"] == "output_exists"
+    assert mix.read_bytes() == before
+
+
+def test_cannot_meet_is_an_error_of_that_file_in_render(run, mix, tmp_path):
+    signal = 0.01 * signals.noise(3)
+    signal[1000] = 0.9
+    peaky = signals.write(tmp_path / "peaky.wav", signal)
+    result = run("render", peaky, mix, "--spec", "podcast", "--out", tmp_path / "out", "--json")
+    answers = _lines(result)
+    assert result.exit_code == 1
+    assert answers[0]["error"]["code"] == "cannot_meet"
+    assert answers[1]["outputs"][0]["verdict"] == "meets"
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ("measure",),
+        ("measure", "x.wav", "--loud"),
+        ("check", "x.wav"),
+        ("check", "x.wav", "--spec", "nowhere"),
+        ("plan", "x.wav", "--spec", "broken.toml"),
+        ("measure", "x.wav", "--jobs", "0"),
+    ],
+)
+def test_wrong_usage_is_status_2(run, tmp_path, monkeypatch, arguments):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "broken.toml").write_text("[loudness]\ntarget = 3")
+    result = run(*arguments)
+    assert result.exit_code == 2
+    assert result.stdout == ""
+    assert len(result.stderr.splitlines()) == 1
+    assert "Traceback" not in result.stderr
+
+
+def test_a_broken_spec_is_named_in_one_line(run, tmp_path):
+    (tmp_path / "broken.toml").write_text(
+        '[spec]\nname="x"\n[loudness]\ntarget=3\ntolerance=1\n[[formats]]\ncontainer="wav"'
+    )
+    result = run("plan", "x.wav", "--spec", tmp_path / "broken.toml")
+    assert result.exit_code == 2
+    assert len(result.stderr.splitlines()) == 1
+    assert "loudness.target" in result.stderr
+
+
+def test_an_out_folder_that_is_a_file_ends_the_call_before_work(run, mix, tmp_path):
+    result = run("render", mix, "--spec", "podcast", "--out", mix)
+    assert result.exit_code == 2
+
+
+def test_specs_lists_what_ships(run):
+    slugs = [answer["slug"] for answer in _lines(run("specs", "--json"))]
+    assert slugs == ["european-broadcast", "full-resolution", "loud-streaming", "podcast"]
+    assert "European broadcast" in run("specs").stdout
+
+
+def test_the_installed_command_measures_without_a_database(mix):
+    command = [sys.executable, "-m", "nicelevel.cli.main", "measure", str(mix), "--json"]
+    result = subprocess.run(command, capture_output=True, text=True, env={"PATH": "/usr/bin:/bin"}, check=True)
+    assert json.loads(result.stdout)["channels"] == 2

@@ -1,0 +1,143 @@
+"""Fixtures: a PostgreSQL of the tests' own, a clean store for each test, the application, the real thing running."""
+
+import asyncio
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from nicelevel.config import Config, read_config
+from nicelevel.run.cluster import Cluster
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.database import connected, database, migrate, open_database
+from nicelevel.store.models import TABLES
+from nicelevel.work.app import open_queue, prepare_queue
+
+START_S = 60.0
+
+
+@pytest.fixture(scope="session")
+def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """A cluster of the tests' own, with all tables."""
+    cluster = Cluster(tmp_path_factory.mktemp("cluster") / "postgres", "for-tests")
+    cluster.start()
+    open_database(cluster.url)
+    migrate()
+    prepare_queue(cluster.url)
+    yield cluster.url
+    database.close_all()
+    cluster.stop()
+
+
+@pytest.fixture
+def config(database_url: str, tmp_path: Path) -> Config:
+    """Settings over empty tables and an empty data folder."""
+    open_database(database_url)
+    with connected():
+        names = ", ".join(f'"{table._meta.table_name}"' for table in TABLES)
+        database.execute_sql(f"TRUNCATE {names}, procrastinate_jobs, procrastinate_workers CASCADE")
+    folder = tmp_path / "data"
+    environment = {"NICE_LEVEL_DATA_FOLDER": str(folder), "NICE_LEVEL_DATABASE_URL": database_url}
+    made = read_config(environment)
+    for each in (made.audio_folder, made.deliverables_folder, made.uploads_folder):
+        each.mkdir(parents=True)
+    return made
+
+
+@pytest.fixture
+def store(config: Config) -> Iterator[AudioFolder]:
+    """A connection for the test, and the folder of audio."""
+    with connected():
+        yield AudioFolder(config.audio_folder)
+
+
+@pytest.fixture
+def work_off(config: Config):
+    """Do everything that waits on the queue, here and now."""
+
+    def run() -> None:
+        asyncio.run(_work_off(config))
+
+    return run
+
+
+async def _work_off(config: Config) -> None:
+    queue = open_queue(config.database_url)
+    async with queue.open_async():
+        await queue.run_worker_async(
+            wait=False, concurrency=2, additional_context={"config": config}, install_signal_handlers=False
+        )
+
+
+class Live:
+    """Nice Level as `make run` starts it: its own database, worker and web server."""
+
+    def __init__(self, folder: Path) -> None:
+        self.data_folder = folder / "data"
+        self._log = folder / "serve.log"
+        self.start()
+
+    def start(self) -> None:
+        """Start it, again over the same data."""
+        environment = {
+            **os.environ,
+            "NICE_LEVEL_DATA_FOLDER": str(self.data_folder),
+            "NICE_LEVEL_DEMO": "no",
+            "PYTHONUNBUFFERED": "1",
+        }
+        environment.pop("NICE_LEVEL_DATABASE_URL", None)
+        with self._log.open("wb") as log:
+            command = [sys.executable, "-m", "nicelevel.cli.main", "serve"]
+            self._process = subprocess.Popen(command, env=environment, stdout=log, stderr=log)
+        self.address = self._wait_for_address()
+
+    def _wait_for_address(self) -> str:
+        end = time.monotonic() + START_S
+        while time.monotonic() < end and self._process.poll() is None:
+            found = re.search(r"http://127\.0\.0\.1:\d+/", self.log())
+            if found:
+                return found.group()
+            time.sleep(0.1)
+        raise AssertionError(f"Nice Level did not start: {self.log()}")
+
+    def log(self) -> str:
+        return self._log.read_text(errors="replace")
+
+    def worker_pid(self) -> int:
+        """The worker among the supervisor's children."""
+        named = {pid: Path(f"/proc/{pid}/cmdline").read_bytes().split(b"\0") for pid in self.children()}
+        return next(pid for pid, command in named.items() if b"worker" in command)
+
+    def database_url(self) -> str:
+        """As the worker was told."""
+        environment = Path(f"/proc/{self.worker_pid()}/environ").read_text().split("\0")
+        return next(each.partition("=")[2] for each in environment if each.startswith("NICE_LEVEL_DATABASE_URL="))
+
+    def stop(self) -> int:
+        """Ctrl-C; the exit status."""
+        self._process.send_signal(signal.SIGINT)
+        return self._process.wait(START_S)
+
+    def kill(self) -> None:
+        """The supervisor alone, as a machine short of memory would."""
+        self._process.kill()
+        self._process.wait(START_S)
+
+    def children(self) -> list[int]:
+        return [
+            int(pid)
+            for pid in Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children").read_text().split()
+        ]
+
+
+@pytest.fixture(scope="module")
+def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Live]:
+    running = Live(tmp_path_factory.mktemp("live"))
+    yield running
+    running.stop()

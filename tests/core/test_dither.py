@@ -1,0 +1,72 @@
+"""Dither and rounding: Lipshitz, Wannamaker, Vanderkooy, "Quantization and Dither", JAES 40 (1992)."""
+
+import numpy as np
+import pytest
+
+from nicelevel.core.render.dither import rounded
+from nicelevel.core.units import db_from_energy
+from tests import plain, signals
+
+FRAMES = 1 << 20
+
+
+def _error_steps(signal: np.ndarray, bits: int, dithers: bool) -> np.ndarray:
+    return rounded(signal, bits, dithers, 7, 0) - signal * 2 ** (bits - 1)
+
+
+def test_tpdf_error_has_mean_0_and_a_quarter_step_squared_variance():
+    signal = signals.noise(FRAMES / 48_000, -20, channels=1, seed=1)
+    error = _error_steps(signal, 16, True)
+    assert error.mean() == pytest.approx(0.0, abs=4 * 0.5 / np.sqrt(FRAMES))
+    assert error.var() == pytest.approx(0.25, rel=0.02)
+
+
+def test_tpdf_error_does_not_follow_the_signal():
+    """No noise modulation: the error of a slow low-level ramp has the same variance everywhere."""
+    ramp = np.linspace(0, 2 / 32768, FRAMES)[:, None]
+    parts = _error_steps(ramp, 16, True).reshape(16, -1)
+    assert parts.var(axis=1) == pytest.approx(0.25, rel=0.03)
+    assert parts.mean(axis=1) == pytest.approx(0.0, abs=0.01)
+
+
+@pytest.mark.parametrize(("dithers", "expected_db"), [(True, -96.33), (False, -101.10)])
+def test_error_levels_at_16_bits(dithers, expected_db):
+    signal = signals.noise(FRAMES / 48_000, -20, channels=1, seed=2)
+    error = _error_steps(signal, 16, dithers) / 32768
+    assert db_from_energy(float(np.mean(error**2))) == pytest.approx(expected_db, abs=0.05)
+
+
+def test_a_tone_of_0_4_steps_vanishes_rounded_and_stays_dithered():
+    tone = 0.4 / 32768 * np.sin(2 * np.pi * 1000 * np.arange(FRAMES) / 48_000)[:, None]
+    assert not rounded(tone, 16, False, 7, 0).any()
+    kept = rounded(tone, 16, True, 7, 0)[:, 0] @ tone[:, 0] / (tone[:, 0] @ tone[:, 0]) / 32768
+    assert kept == pytest.approx(1.0, abs=0.02)
+
+
+def test_no_harmonics_of_a_minus_90_dbfs_sine_stand_out():
+    tone = signals.sine(1000, -90, FRAMES / 48_000)
+    spectrum = np.abs(np.fft.rfft(rounded(tone, 16, True, 3, 0)[:48_000, 0] * np.hanning(48_000)))
+    floor = np.median(spectrum[100:20_000])
+    harmonics = spectrum[[2000, 3000, 4000, 5000, 7000]]
+    assert harmonics.max() < 4 * floor
+    assert spectrum[1000] > 20 * floor
+
+
+def test_rounding_without_dither_equals_its_plain_twin():
+    signal = np.concatenate((signals.noise(0.1, -6, seed=5), [[1.0, -1.0], [0.9999999, -1.5]]))
+    for bits in (16, 24):
+        assert np.array_equal(rounded(signal, bits, False, 0, 0), plain.rounded(signal, bits))
+
+
+def test_block_size_changes_no_code():
+    signal = signals.noise(0.2, seed=4)
+    whole = rounded(signal, 16, True, 99, 0)
+    parts = np.concatenate([rounded(signal[n : n + 777], 16, True, 99, n) for n in range(0, len(signal), 777)])
+    assert np.array_equal(whole, parts)
+
+
+def test_seeds_differ_and_channels_are_independent():
+    zeros = np.zeros((FRAMES // 4, 2))
+    one, other = rounded(zeros, 16, True, 1, 0), rounded(zeros, 16, True, 2, 0)
+    assert not np.array_equal(one, other)
+    assert np.corrcoef(one.T)[0, 1] == pytest.approx(0.0, abs=0.01)

@@ -1,0 +1,27 @@
+"""The demo: the same bytes from the same seed, and the faults that it is meant to show."""
+
+import pytest
+
+from nicelevel.core.digest import sha256_of
+from nicelevel.core.measure import measure
+from nicelevel.demo.sources import DEMO_SOURCES, make_source
+
+_SHORT = {"Guide: the stairs": ["one_sided"], "Guide: the lamp": ["dead_air_tail"], "Tide bulletin": []}
+
+
+@pytest.mark.parametrize("title", _SHORT)
+def test_a_source_has_its_fault_and_no_other_and_comes_out_the_same_twice(tmp_path, title):
+    number = next(number for number, demo in enumerate(DEMO_SOURCES) if demo.title == title)
+    (tmp_path / "again").mkdir()
+    first, again = make_source(number, tmp_path), make_source(number, tmp_path / "again")
+    assert sha256_of(first) == sha256_of(again)
+    reading = measure(first)
+    assert [note.code for note in reading.notes] == _SHORT[title]
+    assert reading.source.sample_rate_hz == DEMO_SOURCES[number].rate_hz
+
+
+def test_the_demo_has_what_the_board_should_show():
+    assert len(DEMO_SOURCES) >= 8
+    assert {demo.kind for demo in DEMO_SOURCES} == {"mix", "stem", "voice"}
+    assert {demo.layout.name for demo in DEMO_SOURCES} == {"mono", "stereo", "5.1"}
+    assert len({demo.file_name for demo in DEMO_SOURCES}) == len(DEMO_SOURCES)

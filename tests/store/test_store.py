@@ -1,0 +1,132 @@
+"""What is kept comes back as it was, and rows say what they may say."""
+
+import math
+import threading
+
+import numpy as np
+import peewee
+import psycopg
+import pytest
+
+from nicelevel.core.digest import sha256_of
+from nicelevel.core.errors import SpecError
+from nicelevel.core.measure import measure
+from nicelevel.store import deliverables, jobs, sources
+from nicelevel.store.changes import CHANNEL
+from nicelevel.store.database import database, migrate
+from nicelevel.store.models import TABLES, Deliverable, Source, SpecVersion
+from nicelevel.store.readings import is_measured, load_reading, save_reading
+from nicelevel.store.specs import keep_spec, spec_of
+from tests import signals
+
+
+def _kept(tmp_path, store, signal, **options):
+    """A file in the folder of audio, and its digest."""
+    path = signals.write(tmp_path / "upload.wav", signal, **options)
+    digest = sha256_of(path)
+    store.adopt(path, digest)
+    return digest
+
+
+def test_migrations_make_the_tables_that_the_models_describe(store):
+    assert migrate() == []
+    for table in TABLES:
+        columns = {column.name for column in database.get_columns(table._meta.table_name)}
+        assert columns == {field.column_name for field in table._meta.sorted_fields}
+
+
+@pytest.mark.parametrize("signal", [signals.programme(4), signals.silence(1), signals.noise(0.1, channels=10)])
+def test_a_reading_comes_back_as_it_was_measured(store, tmp_path, signal):
+    digest = _kept(tmp_path, store, signal)
+    measured = measure(store.audio_path(digest))
+    assert not is_measured(digest)
+    save_reading(digest, measured, store)
+    assert is_measured(digest)
+    found = load_reading(digest, store)
+    assert found == measured
+    assert np.array_equal(found.curves.energies, measured.curves.energies)
+    assert np.array_equal(found.curves.peaks, measured.curves.peaks)
+
+
+def test_levels_of_silence_survive_the_database(store, tmp_path):
+    digest = _kept(tmp_path, store, signals.silence(1))
+    save_reading(digest, measure(store.audio_path(digest)), store)
+    assert load_reading(digest, store).integrated_lufs == -math.inf
+
+
+def test_the_same_contents_are_kept_once(store, tmp_path):
+    digest = _kept(tmp_path, store, signals.noise(1, seed=1))
+    assert _kept(tmp_path, store, signals.noise(1, seed=1)) == digest
+    assert len(list(store.folder.rglob("audio"))) == 1
+    assert store.audio_path(digest).stat().st_mode & 0o222 == 0
+
+
+def test_spec_versions_are_kept_and_never_doubled(store):
+    first = keep_spec("house", '[spec]\nname = "House"\n[[formats]]\ncontainer = "wav"')
+    again = keep_spec("house", '[spec]\nname = "House"\n[[formats]]\ncontainer = "wav"')
+    other = keep_spec("house", '[spec]\nname = "House, later"\n[[formats]]\ncontainer = "wav"')
+    assert first.id == again.id != other.id
+    assert spec_of(first).spec.name == "House"
+    assert SpecVersion.select().count() == 2
+
+
+def test_destinations_keep_their_places_and_come_once(store):
+    job = jobs.make_job("Work", None, ["podcast", "loud-streaming"])
+    jobs.add_destination(job.id, "podcast")
+    assert [each.spec.slug for each in jobs.destinations_of(job.id)] == ["podcast", "loud-streaming"]
+    with pytest.raises(SpecError):
+        jobs.add_destination(job.id, "nowhere")
+
+
+def _queued(store):
+    job = jobs.make_job("Work", None, ["podcast"])
+    source = sources.add_source(job.id, "mix.wav", "0" * 64, 100)
+    destination = jobs.destinations_of(job.id)[0]
+    return job, source, destination, deliverables.queue_deliverable(source, destination, 0)
+
+
+def test_a_deliverable_is_queued_once_while_it_waits(store):
+    _, source, destination, queued = _queued(store)
+    assert queued.state == "queued"
+    assert deliverables.queue_deliverable(source, destination, 0) is None
+    assert deliverables.count_unfinished() == 1
+
+
+def test_a_finished_deliverable_can_be_queued_again_and_starts_clean(store):
+    _, source, destination, queued = _queued(store)
+    found = deliverables.find_deliverable(queued.id)
+    assert deliverables.save_deliverable(found, "failed", error_code="no_space", error_message="Full.")
+    again = deliverables.queue_deliverable(source, destination, 0)
+    assert (again.id, again.state, again.error_code) == (queued.id, "queued", None)
+
+
+def test_a_stopped_deliverable_is_not_brought_back_by_its_worker(store):
+    job, _, _, queued = _queued(store)
+    found = deliverables.find_deliverable(queued.id)
+    assert deliverables.stop_deliverables(job.id) == 1
+    assert not deliverables.save_deliverable(found, "proved")
+    assert Deliverable.get_by_id(queued.id).state == "stopped"
+
+
+def test_states_are_held_to_their_list(store):
+    _, source, _, _ = _queued(store)
+    with pytest.raises(peewee.IntegrityError):
+        Source.update(state="lost").where(Source.id == source.id).execute()
+
+
+def test_removing_a_source_takes_its_deliverables_and_names_them(store):
+    _, source, _, queued = _queued(store)
+    assert sources.remove_source(source) == [queued.id]
+    assert Deliverable.select().count() == 0
+
+
+def test_a_change_is_told_to_whoever_listens(store, database_url):
+    heard = []
+    with psycopg.connect(database_url, autocommit=True) as connection:
+        connection.execute(f"LISTEN {CHANNEL}")
+        listener = threading.Thread(target=lambda: heard.extend(connection.notifies(timeout=5, stop_after=1)))
+        listener.start()
+        job, source, _, _ = _queued(store)
+        listener.join()
+    assert f'"job": {job.id}' in heard[0].payload
+    assert f'"source": {source.id}' in heard[0].payload

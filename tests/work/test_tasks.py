@@ -1,0 +1,188 @@
+"""Tasks: each way out is saved, each try can be repeated, nothing half-written stays."""
+
+import asyncio
+
+import pytest
+import soundfile
+
+from nicelevel.core.digest import sha256_of
+from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
+from nicelevel.store.jobs import destinations_of, make_job
+from nicelevel.store.models import Deliverable, Reading, Source
+from nicelevel.work import tasks
+from nicelevel.work.app import open_queue
+from nicelevel.work.enqueue import enqueue_measuring, enqueue_outdated, enqueue_renders, enqueue_source
+from nicelevel.work.worker import rescue_stalled
+from tests import reference, signals
+
+
+@pytest.fixture
+def job(store):
+    return make_job("Work", None, ["podcast", "full-resolution"])
+
+
+@pytest.fixture
+def take_in(job, store, tmp_path):
+    def add(name, signal=None, data=None, **options):
+        path = tmp_path / name
+        if data is None:
+            signals.write(path, signal, **options)
+        else:
+            path.write_bytes(data)
+        digest, size_bytes = sha256_of(path), path.stat().st_size
+        store.adopt(path, digest)
+        return enqueue_source(job.id, name, digest, size_bytes)
+
+    return add
+
+
+def _state(source):
+    return Source.get_by_id(source.id).state
+
+
+def test_a_source_is_measured(take_in, work_off):
+    source = take_in("mix.wav", signals.programme(3))
+    assert _state(source) == "queued"
+    work_off()
+    found = Source.get_by_id(source.id)
+    assert (found.state, found.progress_ratio, found.title) == ("measured", 1.0, "mix")
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "code"),
+    [
+        ("notes.wav", b"Dear engineer, here is the mix.", "not_audio"),
+        ("empty.wav", b"", "empty"),
+        ("song.mp3", b"ID3\x04" + b"\0" * 100, "damaged"),
+    ],
+)
+def test_a_bad_file_gets_its_sentence_and_the_rest_goes_on(take_in, work_off, name, data, code):
+    bad = take_in(name, data=data)
+    good = take_in("mix.wav", signals.noise(1))
+    work_off()
+    found = Source.get_by_id(bad.id)
+    assert (found.state, found.error_code) == ("failed", code)
+    assert found.error_message.endswith(".")
+    assert _state(good) == "measured"
+
+
+def test_measuring_twice_changes_nothing(take_in, work_off):
+    source = take_in("mix.wav", signals.noise(1))
+    enqueue_measuring(source)
+    work_off()
+    assert _state(source) == "measured"
+
+
+def test_readings_of_an_earlier_meter_are_made_anew(take_in, work_off):
+    source = take_in("mix.wav", signals.noise(1))
+    work_off()
+    assert enqueue_outdated() == 0
+    Reading.update(meter_version=0).execute()
+    assert enqueue_outdated() == 1
+    assert _state(source) == "queued"
+    work_off()
+    assert _state(source) == "measured"
+    assert enqueue_outdated() == 0
+
+
+def test_a_deliverable_is_rendered_and_proved(take_in, work_off, store, job, config):
+    source = take_in("mix.wav", signals.programme(5), subtype="PCM_24")
+    work_off()
+    for destination in destinations_of(job.id):
+        assert len(enqueue_renders(source, destination, store)) == 1
+    work_off()
+    made = deliverables_of(job.id)
+    assert [each.state for each in made] == ["proved", "proved"]
+    podcast = made[0]
+    path = file_of(podcast, config.deliverables_folder)
+    assert path.name == podcast.file_name == "mix_podcast.wav"
+    assert sha256_of(path) == podcast.sha256
+    written, rate = soundfile.read(path)
+    assert reference.read(written, rate).integrated_lufs == pytest.approx(-16.0, abs=0.05)
+    assert podcast.measured["integrated_lufs"] == pytest.approx(
+        podcast.plan["predicted"]["integrated_lufs"], abs=0.05
+    )
+    assert all(finding["meets"] for finding in podcast.findings)
+
+
+def test_what_cannot_meet_is_not_queued(take_in, work_off, store, job):
+    signal = 0.01 * signals.noise(3)
+    signal[1000] = 0.9
+    source = take_in("mix.wav", signal)
+    work_off()
+    assert enqueue_renders(source, destinations_of(job.id)[0], store) == []
+
+
+def test_a_render_that_was_interrupted_is_swept_out_and_done_again(take_in, work_off, store, job, config):
+    source = take_in("mix.wav", signals.programme(3))
+    work_off()
+    (queued,) = enqueue_renders(source, destinations_of(job.id)[0], store)
+    home = home_of(queued.id, config.deliverables_folder)
+    home.mkdir(parents=True)
+    (home / ".mix_podcast.wav.part").write_bytes(b"half")
+    Deliverable.update(state="rendering", progress_ratio=0.4).where(Deliverable.id == queued.id).execute()
+    work_off()
+    assert Deliverable.get_by_id(queued.id).state == "proved"
+    assert [path.name for path in home.iterdir()] == ["mix_podcast.wav"]
+
+
+def test_a_stop_in_the_middle_leaves_no_file(take_in, work_off, store, job, config, monkeypatch):
+    source = take_in("mix.wav", signals.noise(20))
+    work_off()
+    (queued,) = enqueue_renders(source, destinations_of(job.id)[0], store)
+    monkeypatch.setattr(tasks, "TOLD_EVERY_S", 0.0)
+
+    def stop_first(deliverable, state, **columns):
+        if columns.get("progress_ratio", 0) > 0.3:
+            stop_deliverables(job.id)
+        return save_deliverable(deliverable, state, **columns)
+
+    monkeypatch.setattr(tasks, "save_deliverable", stop_first)
+    work_off()
+    assert Deliverable.get_by_id(queued.id).state == "stopped"
+    assert list(home_of(queued.id, config.deliverables_folder).iterdir()) == []
+
+
+def test_a_full_disk_is_a_failure_with_a_sentence(take_in, work_off, store, job, config, monkeypatch):
+    source = take_in("mix.wav", signals.noise(2))
+    work_off()
+    (queued,) = enqueue_renders(source, destinations_of(job.id)[0], store)
+
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("nicelevel.core.files.write._WaveSink.write", full)
+    work_off()
+    found = Deliverable.get_by_id(queued.id)
+    assert (found.state, found.error_code) == ("failed", "no_space")
+    assert list(home_of(queued.id, config.deliverables_folder).iterdir()) == []
+
+
+def test_jobs_of_a_dead_worker_go_back_on_the_queue(take_in, work_off, store, config, database_url):
+    source = take_in("mix.wav", signals.noise(1))
+
+    async def rescue():
+        queue = open_queue(database_url)
+        async with queue.open_async():
+            worker_id = await queue.job_manager.register_worker()
+            assert await queue.job_manager.fetch_job(None, worker_id)
+            await queue.connector.execute_query_async(
+                "UPDATE procrastinate_workers SET last_heartbeat = now() - interval '1 minute'"
+            )
+            return await rescue_stalled(queue)
+
+    assert asyncio.run(rescue()) == 1
+    work_off()
+    assert _state(source) == "measured"
+
+
+def test_a_row_and_its_queue_entry_come_together_or_not_at_all(job, store, monkeypatch):
+    from nicelevel.work import enqueue
+
+    def broken(source):
+        raise RuntimeError("no queue")
+
+    monkeypatch.setattr(enqueue, "enqueue_measuring", broken)
+    with pytest.raises(RuntimeError):
+        enqueue_source(job.id, "mix.wav", "0" * 64, 1)
+    assert Source.select().count() == 0

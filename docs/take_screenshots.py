@@ -1,0 +1,56 @@
+"""Take the pictures of docs/screenshots from a running Nice Level with its demo job.
+
+.venv/bin/python -m docs.take_screenshots http://127.0.0.1:8417/ [folder]
+"""
+
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from tests.browser.conftest import CHROMIUM, FLAGS, HEIGHT, WIDTH
+
+RENDERING_MS = 600_000
+
+
+def take(address: str, folder: Path) -> None:
+    """Every main view in both themes."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+        page = browser.new_page(viewport={"width": WIDTH, "height": HEIGHT})
+        page.on("console", lambda message: print("console:", message.text))
+        for theme in ("light", "dim"):
+            page.goto(address)
+            page.evaluate("theme => localStorage.setItem('theme', theme)", "dark" if theme == "dim" else "light")
+            page.goto(address)
+            page.screenshot(path=folder / f"jobs-{theme}.png")
+            _board(page)
+            page.screenshot(path=folder / f"board-{theme}.png")
+        page.goto(f"{address}specs/")
+        page.screenshot(path=folder / "specs-dim.png")
+        page.evaluate("localStorage.setItem('theme', 'light')")
+        page.goto(address)
+        _board(page)
+        _render_all(page)
+        page.screenshot(path=folder / "board-proved.png")
+        browser.close()
+
+
+def _board(page: Page) -> None:
+    page.click("table.jobs td.name a")
+    page.wait_for_selector("td.cell")
+    page.locator("tr", has_text="part 2").locator("td.cell").nth(0).click()
+    page.wait_for_selector(".close-up svg")
+    page.wait_for_timeout(400)
+
+
+def _render_all(page: Page) -> None:
+    """Render what lands, where it is not rendered yet."""
+    if page.locator("#actions .main:enabled").count():
+        page.click("#actions .main")
+        page.wait_for_selector("#actions .main:disabled", timeout=RENDERING_MS)
+        page.wait_for_timeout(7_000)
+
+
+if __name__ == "__main__":
+    take(sys.argv[1], Path(sys.argv[2] if len(sys.argv) > 2 else Path(__file__).parent / "screenshots"))

@@ -2,24 +2,39 @@
 
 import os
 import sys
+from importlib import import_module
 from typing import Any, NoReturn
 
 import click
 
 from nicelevel.core.errors import NiceLevelError
 
-from .check import check
-from .measure import measure
-from .plan import plan
-from .render import render
-from .server import serve, warm, worker
-from .specs import specs
+_MODULES = {
+    "measure": "measure",
+    "check": "check",
+    "plan": "plan",
+    "render": "render",
+    "specs": "specs",
+    "serve": "server",
+    "worker": "server",
+    "warm": "server",
+}
+"""The module of each command, loaded only when it is called: the start is quick."""
 
 WRONG_USAGE, INTERRUPTED = 2, 130
 
 
 class _Group(click.Group):
     """Turns wrong usage, a broken spec or setting into status 2 and one line; a traceback is never shown."""
+
+    def list_commands(self, context: click.Context) -> list[str]:
+        return list(_MODULES)
+
+    def get_command(self, context: click.Context, name: str) -> click.Command | None:
+        if name not in _MODULES:
+            return None
+        command: click.Command = getattr(import_module(f"{__package__}.{_MODULES[name]}"), name)
+        return command
 
     def main(self, *arguments: Any, **options: Any) -> NoReturn:
         try:
@@ -45,9 +60,6 @@ class _Group(click.Group):
 def main() -> None:
     """Measures every mix, plans it for every destination, renders it and proves what was written."""
 
-
-for command in (measure, check, plan, render, specs, serve, worker, warm):
-    main.add_command(command)
 
 if __name__ == "__main__":
     sys.exit(main())

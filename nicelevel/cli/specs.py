@@ -6,7 +6,7 @@ import click
 
 from nicelevel.core.specs import shipped_specs
 from nicelevel.report.as_json import spec_json
-from nicelevel.report.words import spec_line
+from nicelevel.report.spec_words import spec_line
 
 from .table import print_table
 

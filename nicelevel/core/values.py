@@ -43,6 +43,13 @@ class Source:
         return seconds_from_frames(self.frames, self.sample_rate_hz)
 
     @property
+    def mean_kbps(self) -> float | None:
+        """Mean bit rate; for uncompressed audio what its file takes; None where that is not known yet."""
+        if self.bitrate_kbps or self.size_bytes is None:
+            return self.bitrate_kbps
+        return self.size_bytes * 8 / self.duration_s / 1000
+
+    @property
     def is_float(self) -> bool:
         return self.encoding.startswith("float")
 
@@ -53,11 +60,13 @@ class Curves:
 
     `energies`: float64, K-weighted mean square summed over channels with their weights.
     `peaks`: float32, largest absolute sample of any channel; one more where the file ends inside a hop.
+    `correlations`: float32, of the two channels in every tenth of a second, NaN where one is silent; else empty.
     `spectrum`: float32, long-term mean power of each bin from 0 to half the rate; empty for short files.
     """
 
     energies: NDArray[np.float64]
     peaks: NDArray[np.float32]
+    correlations: NDArray[np.float32]
     spectrum: NDArray[np.float32]
 
 
@@ -115,7 +124,7 @@ class Reading:
 
 
 def _no_curves() -> Curves:
-    return Curves(np.empty(0, np.float64), np.empty(0, np.float32), np.empty(0, np.float32))
+    return Curves(np.empty(0, np.float64), *(np.empty(0, np.float32) for _ in range(3)))
 
 
 @dataclass(frozen=True)

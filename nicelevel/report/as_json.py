@@ -1,13 +1,14 @@
 """Core values as the JSON of the command line's contract. Here, and only here, a missing level becomes null."""
 
 import math
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nicelevel.core.errors import NiceLevelError
 from nicelevel.core.measure.gating import MOMENTARY_HOPS, SHORT_TERM_HOPS, series_lufs
-from nicelevel.core.specs.judge import bitrate_kbps
-from nicelevel.core.specs.spec import Spec
 from nicelevel.core.values import Deliverable, Finding, Plan, Reading, Verdict
+
+if TYPE_CHECKING:
+    from nicelevel.core.specs import Spec
 
 Json = dict[str, Any]
 
@@ -112,7 +113,7 @@ def predicted_json(predicted: Reading) -> Json:
             "rms_dbfs": predicted.rms_dbfs,
             "duration_s": predicted.source.duration_s,
             "size_bytes": predicted.source.size_bytes,
-            "bitrate_kbps": bitrate_kbps(predicted),
+            "bitrate_kbps": predicted.source.mean_kbps,
         }
     )
 
@@ -159,5 +160,5 @@ def deliverable_json(deliverable: Deliverable) -> Json:
     }
 
 
-def spec_json(spec: Spec) -> Json:
+def spec_json(spec: "Spec") -> Json:
     return spec.model_dump(exclude_none=True)

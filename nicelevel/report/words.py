@@ -2,7 +2,6 @@
 
 import math
 
-from nicelevel.core.specs.spec import MEASURE_UNITS, Spec
 from nicelevel.core.values import Source
 from nicelevel.core.words import MINUS, amount, change, figure
 
@@ -15,7 +14,6 @@ __all__ = [
     "level",
     "megabytes",
     "rate",
-    "spec_line",
     "word_length",
 ]
 
@@ -56,16 +54,3 @@ def rate(sample_rate_hz: int) -> str:
 def word_length(source: Source) -> str:
     """24, or 32f where the samples are floating point."""
     return str(source.bits_declared) if source.bits_declared else f"{source.encoding.rpartition('_')[2]}f"
-
-
-def spec_line(spec: Spec) -> str:
-    """The demands of a spec in one short line: −23 ±0.5 LUFS · −1 dBTP."""
-    parts = []
-    if spec.loudness:
-        unit = MEASURE_UNITS[spec.loudness.measure]
-        parts.append(f"{amount(spec.loudness.target)} ±{amount(spec.loudness.tolerance)} {unit}")
-    if spec.limits.max_true_peak_dbtp is not None:
-        parts.append(f"{amount(spec.limits.max_true_peak_dbtp)} dBTP")
-    if spec.limits.max_sample_peak_dbfs is not None:
-        parts.append(f"{amount(spec.limits.max_sample_peak_dbfs)} dBFS")
-    return " · ".join(parts) or "level and bits untouched"

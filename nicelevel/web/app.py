@@ -4,7 +4,7 @@ from flask import Flask, g
 from flask_wtf import CSRFProtect
 
 from nicelevel.config import Config
-from nicelevel.report import board_words, words
+from nicelevel.report import board_words, spec_words, words
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, open_database
 
@@ -48,7 +48,13 @@ def _teach_templates(app: Flask) -> None:
     """What templates may call: words and drawings of the report package."""
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.globals.update({name: getattr(words, name) for name in words.__all__})
-    for function in (board_words.note_word, board_words.short_word, board_words.headline, board_words.figure_rows):
+    for function in (
+        spec_words.spec_line,
+        board_words.note_word,
+        board_words.short_word,
+        board_words.headline,
+        board_words.figure_rows,
+    ):
         app.jinja_env.globals[function.__name__] = function
     app.jinja_env.globals["miniatures"] = miniatures
 

@@ -271,6 +271,9 @@ def test_a_killed_supervisor_leaves_nobody_behind_and_starts_again(board, live):
     board.close()
     live.kill()
     live.start()
+    end = time.monotonic() + 20
+    while any(os.path.exists(f"/proc/{pid}") for pid in children) and time.monotonic() < end:
+        time.sleep(0.1)
     assert not any(os.path.exists(f"/proc/{pid}") for pid in children)
     page = board.context.new_page()
     page.goto(live.address + address.split("/", 3)[3])

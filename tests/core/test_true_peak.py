@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from nicelevel.core.measure.true_peak import TruePeakMeter, interpolator
+from nicelevel.core.measure.true_peak import interpolator
 from nicelevel.core.units import db_from_ratio
 from tests import plain, signals, truths
 
@@ -44,32 +44,46 @@ def _periodic(kind: str, frames: int = 4096) -> np.ndarray:
     return signal / np.abs(signal).max() * 0.7
 
 
-@pytest.mark.parametrize("kind", ["near_nyquist", "click", "noise", "harmonic"])
-def test_true_peak_is_near_the_band_limited_truth(kind):
-    """Content up to 0.45 of the rate; the rate itself does not enter."""
+KINDS = ["near_nyquist", "click", "noise", "harmonic"]
+RATES = [8_000, 11_025, 16_000, 22_050, 32_000, 44_100, 48_000, 88_200, 96_000, 192_000]
+
+
+@pytest.mark.parametrize("rate", RATES)
+@pytest.mark.parametrize("kind", KINDS)
+def test_true_peak_is_near_the_band_limited_truth(kind, rate):
+    """Content up to 0.45 of the rate, repeated until a second is full; faded, so that its ends ring nowhere."""
     period = _periodic(kind)
-    meter = TruePeakMeter(1)
-    ramp = np.minimum(1.0, np.arange(5 * len(period)) / len(period))
-    meter.feed((np.tile(period, 5) * ramp * ramp[::-1])[None, :])
-    found = meter.peaks_dbtp()[0]
+    repeats = max(5, rate // len(period))
+    ramp = np.minimum(1.0, np.arange(repeats * len(period)) / len(period))
+    signal = np.tile(period, repeats) * ramp * ramp[::-1]
     truth = db_from_ratio(plain.band_limited_peak(period))
-    assert truth - UNDER_DB <= found <= truth + OVER_DB
+    assert truth - UNDER_DB <= meter_signal(signal[:, None], rate).true_peak_dbtp <= truth + OVER_DB
 
 
-@pytest.mark.parametrize("kind", ["near_nyquist", "click", "noise", "harmonic"])
-def test_passing_over_stretches_changes_nothing(kind):
+@pytest.mark.parametrize("kind", KINDS)
+def test_passing_over_hops_changes_nothing(kind):
     signal = _periodic(kind)
-    meter = TruePeakMeter(1)
-    meter.feed(signal[None, :])
-    assert meter.peaks_dbtp()[0] == pytest.approx(db_from_ratio(plain.true_peak(signal)), abs=1e-4)
+    assert meter_signal(signal[:, None]).true_peak_dbtp == pytest.approx(
+        db_from_ratio(plain.true_peak(signal)), abs=1e-4
+    )
 
 
 @pytest.mark.parametrize("frames", [1, 2, 63, 64, 65, 1000])
-def test_tiny_signals_equal_the_plain_twin(frames):
+@pytest.mark.parametrize("rate", [8_000, 48_000])
+def test_tiny_signals_equal_the_plain_twin(frames, rate):
     signal = signals.noise(1, rate=frames, channels=1, seed=frames)
-    meter = TruePeakMeter(1)
-    meter.feed(signal.T)
-    assert meter.peaks_dbtp()[0] == pytest.approx(db_from_ratio(plain.true_peak(signal[:, 0])), abs=1e-4)
+    truth = db_from_ratio(plain.true_peak(signal[:, 0]))
+    assert meter_signal(signal, rate).true_peak_dbtp == pytest.approx(truth, abs=1e-4)
+
+
+@pytest.mark.parametrize("at_s", [31.999, 32.0, 32.0001, 31.95, 31.9])
+def test_a_peak_where_two_blocks_meet_is_found(at_s):
+    """The meter gathers 32 s of two channels at this rate; the filter reaches over what comes after."""
+    signal = signals.silence(34, channels=2, rate=8_000)
+    middle = round(at_s * 8_000)
+    signal[middle : middle + 2] = 0.5
+    truth = db_from_ratio(plain.true_peak(signal[middle - 200 : middle + 200, 0]))
+    assert meter_signal(signal, 8_000).true_peak_dbtp == pytest.approx(truth, abs=1e-4)
 
 
 def test_silence_has_no_true_peak():

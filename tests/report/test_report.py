@@ -11,8 +11,9 @@ from nicelevel.core.plan import plan
 from nicelevel.core.specs import shipped_specs
 from nicelevel.report.as_json import plans_json, reading_json
 from nicelevel.report.curve import draw_loudness, draw_thumbnail, reduced
+from nicelevel.report.spec_words import spec_line
 from nicelevel.report.vial import CENTRE, LINE_X, WIDTH, draw_vial, place
-from nicelevel.report.words import length, level, megabytes, spec_line
+from nicelevel.report.words import length, level, megabytes
 from tests import signals
 from tests.core.measuring import meter_signal
 

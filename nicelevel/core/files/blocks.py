@@ -1,6 +1,6 @@
 """What both decoders share: the kind of their blocks, and the sentence for a file that ends too early."""
 
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,6 +9,9 @@ from ..errors import TruncatedError
 from ..units import seconds_from_frames
 from ..values import Source
 
+if TYPE_CHECKING:
+    from .codes import CodeBuffer, Coding
+
 Block = NDArray[np.floating[Any]]
 
 
@@ -16,6 +19,10 @@ class Decoder(Protocol):
     """An open file: described by `source`, read from its start."""
 
     source: Source
+    coding: "Coding"
+
+    def read_into(self, buffer: "CodeBuffer", first: int, last: int) -> int:
+        """Fill at most the frames from first to last of a buffer of this coding; how many were, 0 at the end."""
 
     def read(self, frames: int) -> Block:
         """At most so many frames × channels; none at the end."""

@@ -5,15 +5,18 @@ import numpy as np
 from ..kernels import Floats, Integers, vectorised
 from ..values import Source
 from .blocks import Block
+from .codes import WORDS_16, WORDS_24, CodeBuffer
 from .headers import Header
 
-_SAMPLE_BYTES = {"pcm_16": 2, "pcm_24": 3}
+_CODINGS = {"pcm_16": WORDS_16, "pcm_24": WORDS_24}
 
 
 def is_raw_pcm(source: Source, header: Header) -> bool:
     """Whether the samples lie in the file as little-endian words without gaps."""
-    sample_bytes = _SAMPLE_BYTES.get(source.encoding)
-    return header.data_offset is not None and header.block_align == source.channels * (sample_bytes or 0) > 0
+    coding = _CODINGS.get(source.encoding)
+    if coding is None or header.data_offset is None:
+        return False
+    return header.block_align == source.channels * coding.item_bytes
 
 
 class RawPcmDecoder:
@@ -21,6 +24,7 @@ class RawPcmDecoder:
 
     def __init__(self, source: Source, header: Header) -> None:
         self.source = source
+        self.coding = _CODINGS[source.encoding]
         self._block_align = header.block_align
         self._file = source.path.open("rb")
         self._file.seek(header.data_offset or 0)
@@ -37,6 +41,10 @@ class RawPcmDecoder:
         else:
             unpack_24(words, planes)
         return planes.T
+
+    def read_into(self, buffer: CodeBuffer, first: int, last: int) -> int:
+        """Fill frames of a buffer with the bytes of the file; how many were."""
+        return self._file.readinto(buffer.raw(first, last)) // self._block_align
 
     def close(self) -> None:
         self._file.close()

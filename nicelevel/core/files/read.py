@@ -19,6 +19,7 @@ from ..errors import (
 from ..units import seconds_from_frames
 from ..values import Source
 from .blocks import Block, Decoder, truncated
+from .codes import CodeBuffer, Coding
 from .headers import read_header
 from .raw_pcm import RawPcmDecoder, is_raw_pcm
 from .with_soundfile import SoundfileDecoder
@@ -58,6 +59,22 @@ class Audio:
             self._check(block, done)
             done += len(block)
             yield block
+
+    @property
+    def coding(self) -> Coding:
+        """How the samples are held that `read_into` fills a buffer with."""
+        return self._decoder.coding
+
+    def read_into(self, buffer: CodeBuffer, first: int, last: int, done: int) -> int:
+        """Fill frames of a buffer, after `done` of the file; how many were, 0 at the end. Raises as `blocks`."""
+        last = min(last, first + self.source.frames - done)
+        if last == first:
+            return 0
+        frames = self._decoder.read_into(buffer, first, last)
+        if frames == 0:
+            raise truncated(done, self.source.frames, self.source.sample_rate_hz)
+        self._check(buffer.codes[first : first + frames], done)
+        return frames
 
     def _check(self, block: Block, done: int) -> None:
         if self.source.bits_declared is not None:

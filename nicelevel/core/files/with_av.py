@@ -17,6 +17,7 @@ from ..errors import DamagedError, EmptyError, NotAudioError, UnsupportedError
 from ..units import seconds_from_frames
 from ..values import Source
 from .blocks import Block, exact_in_single
+from .codes import CodeBuffer, coding_of
 
 # First bytes, where they stand, and the demuxer that reads such a file.
 _MAGICS = (
@@ -66,6 +67,7 @@ class AvDecoder:
             self._container.close()
             raise NotAudioError("The file holds no audio stream.") from error
         self.source = self._describe(size_bytes)
+        self.coding = coding_of(self.source)
         self._dtype = np.dtype(np.float32 if exact_in_single(self.source) else np.float64)
         self._arrays = self._decoded(self._container)
         self._rest: Block = np.empty((0, self.source.channels), self._dtype)
@@ -82,6 +84,12 @@ class AvDecoder:
         joined = np.concatenate(parts)
         self._rest = joined[frames:]
         return joined[:frames]
+
+    def read_into(self, buffer: CodeBuffer, first: int, last: int) -> int:
+        """Fill frames of a buffer; how many were. Raises as `read`."""
+        block = self.read(last - first)
+        buffer.put(first, block)
+        return len(block)
 
     def close(self) -> None:
         self._container.close()

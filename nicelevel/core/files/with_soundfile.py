@@ -10,6 +10,7 @@ from ..errors import DamagedError, EmptyError, NiceLevelError, TruncatedError, U
 from ..units import seconds_from_frames
 from ..values import Source
 from .blocks import Block, exact_in_single, truncated
+from .codes import CodeBuffer, coding_of
 from .headers import Header
 
 DIAGNOSIS_FRAMES = 1024
@@ -51,6 +52,7 @@ class SoundfileDecoder:
             raise DamagedError(f"The header cannot be understood: {reason}.") from error
         self.source = self._describe(size_bytes, header)
         self._dtype = "float32" if exact_in_single(self.source) else "float64"
+        self.coding = coding_of(self.source)
 
     def read(self, frames: int) -> Block:
         """The next frames × channels. Raises where the coded stream breaks."""
@@ -59,6 +61,13 @@ class SoundfileDecoder:
         except soundfile.LibsndfileError as error:
             raise self._what_broke() from error
         return block
+
+    def read_into(self, buffer: CodeBuffer, first: int, last: int) -> int:
+        """Fill frames of a buffer; how many were. Raises where the coded stream breaks."""
+        try:
+            return len(self._file.read(out=buffer.codes[first:last]))
+        except soundfile.LibsndfileError as error:
+            raise self._what_broke() from error
 
     def close(self) -> None:
         self._file.close()

@@ -1,11 +1,11 @@
-"""K-weighting at any rate, and the weighted energy of every hop (ITU-R BS.1770-5, Annex 1)."""
+"""K-weighting at any rate (ITU-R BS.1770-5, Annex 1)."""
 
 import math
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Floats, Integers, vectorised
+from ..kernels import Floats, vectorised
 
 # Analogue prototypes behind the two biquads that the standard gives for 48 kHz: a high shelf for the
 # head and a high pass (revised low-frequency B curve). The values reproduce the printed coefficients
@@ -51,41 +51,37 @@ def _rlb(sample_rate_hz: int) -> list[float]:
     return [1.0, -2.0, 1.0, 2.0 * (k * k - 1.0) / a0, (1.0 - k / RLB_Q + k * k) / a0]
 
 
-@vectorised
-def weighted_energies(
-    planes: Floats, edges: Integers, weights: Floats, biquads: Floats, state: Floats, energies: Floats
-) -> None:
-    """Filter every channel and add its weighted mean square to each hop.
+def energy_gain(biquads: NDArray[np.float64]) -> float:
+    """What the energies of `k_weight` are to be multiplied by: it leaves out the first coefficient of each biquad."""
+    return float(biquads[0, 0] * biquads[1, 0]) ** 2
 
-    planes: channels × frames; edges: hop borders in frames, one more than there are hops; weights: per
-    channel; biquads: 2 × 5; state: channels × 4, carried on; energies: per hop, added to.
-    Transposed direct form II with the output put into the recursion, two channels side by side: neither
-    waits for the other.
+
+@vectorised
+def k_weight(tile: Floats, frames: int, biquads: Floats, filters: Floats) -> None:
+    """Filter some frames of every lane, and sum the squares of what comes out.
+
+    tile: frames × lanes; biquads: 2 × 5; filters: 5 × lanes: four of memory, carried on, and the sum, begun anew.
+    Transposed direct form II with the output put into the recursion, so that the fewest results wait for another.
     """
-    b0, b1, b2, a1, a2 = biquads[0]
-    c0, c1, c2, d1, d2 = biquads[1]
-    e1, e2, f1, f2 = b1 - a1 * b0, b2 - a2 * b0, c1 - d1 * c0, c2 - d2 * c0
-    channels = len(planes)
-    for one in range(0, channels, 2):
-        other = min(one + 1, channels - 1)
-        weight, other_weight = weights[one], weights[other] if other > one else 0.0
-        plane, other_plane = planes[one], planes[other]
-        p, q, r, s = state[one]
-        t, u, v, w = state[other]
-        for hop in range(len(edges) - 1):
-            total, other_total = 0.0, 0.0
-            for frame in range(edges[hop], edges[hop + 1]):
-                x, other_x = float(plane[frame]), float(other_plane[frame])
-                y, other_y = b0 * x + p, b0 * other_x + t
-                p, q = (e1 * x + q) - a1 * p, e2 * x - a2 * p
-                t, u = (e1 * other_x + u) - a1 * t, e2 * other_x - a2 * t
-                z, other_z = c0 * y + r, c0 * other_y + v
-                r, s = (f1 * y + s) - d1 * r, f2 * y - d2 * r
-                v, w = (f1 * other_y + w) - d1 * v, f2 * other_y - d2 * v
-                total += z * z
-                other_total += other_z * other_z
-            energies[hop] += (weight * total + other_weight * other_total) / (edges[hop + 1] - edges[hop])
-            if abs(p) + abs(r) + abs(t) + abs(v) < SMALLEST_STATE:
-                p, q, r, s, t, u, v, w = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        state[other, 0], state[other, 1], state[other, 2], state[other, 3] = t, u, v, w
-        state[one, 0], state[one, 1], state[one, 2], state[one, 3] = p, q, r, s
+    lanes = tile.shape[1]
+    first, second = biquads[0], biquads[1]
+    a1, a2, d1, d2 = first[3], first[4], second[3], second[4]
+    e1, e2 = first[1] / first[0] - a1, first[2] / first[0] - a2
+    f1, f2 = second[1] / second[0] - d1, second[2] / second[0] - d2
+    p, q, r, s, energy = filters[0], filters[1], filters[2], filters[3], filters[4]
+    for lane in range(lanes):
+        energy[lane] = 0.0
+    for frame in range(frames):
+        samples = tile[frame]
+        for lane in range(lanes):
+            x, was_p, was_r = float(samples[lane]), p[lane], r[lane]
+            y = x + was_p
+            z = y + was_r
+            p[lane] = (e1 * x + q[lane]) - a1 * was_p
+            q[lane] = e2 * x - a2 * was_p
+            r[lane] = (f1 * y + s[lane]) - d1 * was_r
+            s[lane] = f2 * y - d2 * was_r
+            energy[lane] += z * z
+    for row in range(4):
+        for lane in range(lanes):
+            filters[row, lane] = filters[row, lane] if abs(filters[row, lane]) > SMALLEST_STATE else 0.0

@@ -1,14 +1,20 @@
-"""The meter: fed with blocks, then asked for the reading. One pass, bounded memory."""
+"""The meter: filled with samples, then asked for the reading. One pass, bounded memory."""
 
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Floats
+from ..files.blocks import Block
+from ..files.codes import CodeBuffer, Coding, coding_of
+from ..kernels import aligned_zeros
+from ..units import ratio_from_db
 from ..values import Curves, Reading, Source
+from .envelope import EnvelopeWriter
 from .gating import (
-    HOPS_PER_SECOND,
+    HOPS_PER_SECOND as ENERGIES_PER_SECOND,
+)
+from .gating import (
     MOMENTARY_HOPS,
     SHORT_TERM_HOPS,
     gating_blocks,
@@ -16,70 +22,228 @@ from .gating import (
     loudest_lufs,
     short_term_steps,
 )
-from .k_weighting import coefficients, weighted_energies
-from .levels import LevelMeter
+from .k_weighting import coefficients, energy_gain
+from .levels import SILENCE_DBFS, LevelMeter
 from .loudness_range import loudness_range_lu
 from .notes import notes_of
+from .scan import LANES, SPANS, VALUES, scan, with_bits, without_bits
 from .spectrum import SpectrumMeter
 from .true_peak import TruePeakMeter
+
+HOPS_PER_SECOND = 1000
+"""Hops of the pass over the samples and of the envelope; the loudness has hops of ten of these."""
+
+HOPS_PER_ENERGY = HOPS_PER_SECOND // ENERGIES_PER_SECOND
+HOPS_PER_SUM = 100
+
+LONGEST_STRETCH_S, STRETCH_FRAMES = 4, 192_000
+"""A stretch is of whole seconds: the longer, the less is measured twice; the more frames, the more memory."""
+
+REST_HOPS = 200
+"""How long before its first counted hop a stretch begins. The filter's slowest pole falls to 1e-20 in it."""
+
+DEFERRED_HOPS = 100
+"""True peaks are searched so much later: the filter reaches over what comes after."""
+
+MOST_WINDOWS = 200
+"""Windows of the long-term spectrum, one a second at most and evenly spread."""
 
 
 class Meter:
     """Measures one source.
 
-    Whatever the size of the blocks that come, they are regrouped into whole seconds before anything is
-    computed: so the block size changes no result, and hops of 10 ms fall on the same frames at any rate.
+    Whatever the size of the blocks that come, they are gathered into whole seconds before anything is computed: so
+    the block size changes no result, and hops fall on the same frames at any rate.
     """
 
-    def __init__(self, source: Source) -> None:
+    def __init__(self, source: Source, coding: Coding | None = None, envelope: EnvelopeWriter | None = None) -> None:
         self._source = source
-        self._planes: Floats | None = None
-        self._filled = 0
-        self._edges = np.arange(HOPS_PER_SECOND + 1) * source.sample_rate_hz // HOPS_PER_SECOND
-        self._biquads = coefficients(source.sample_rate_hz)
-        self._weights = np.array(source.layout.weights)
-        self._filter_state = np.zeros((source.channels, 4))
+        self._coding = coding or coding_of(source)
+        self._envelope = envelope
+        rate_hz, channels = source.sample_rate_hz, source.channels
+        self._stretches = max(1, LANES // channels)
+        self._stretch_s = max(1, min(LONGEST_STRETCH_S, STRETCH_FRAMES // rate_hz))
+        block_s = self._stretches * self._stretch_s
+        hops = np.arange(-REST_HOPS, block_s * HOPS_PER_SECOND + 2 * DEFERRED_HOPS)
+        edges = hops * rate_hz // HOPS_PER_SECOND
+        self._edges = edges - edges[0]
+        self._start = int(self._edges[REST_HOPS])
+        self._end = self._start + block_s * rate_hz
+        self._filled = self._start
+        self._done_frames = 0
+        self._buffer = CodeBuffer(self._coding, channels, self._end)
+        self._biquads = coefficients(rate_hz)
+        self._magnitudes = np.zeros((channels, len(self._edges) - 1))
+        bits = with_bits if self._coding.is_whole else without_bits
+        self._scan = scan.using(read=self._coding.reads, with_bits=bits)
+        self._seconds_per_window = max(1, -(-source.frames // (rate_hz * MOST_WINDOWS)))
         self._energies: list[NDArray[np.float64]] = []
         self._peaks: list[NDArray[np.float32]] = []
-        self._levels = LevelMeter(source)
-        self._true_peak = TruePeakMeter(source.channels)
-        self._spectrum = SpectrumMeter()
+        self._correlations: list[NDArray[np.float32]] = []
+        self._levels = LevelMeter(source, self._coding)
+        self._true_peak = TruePeakMeter(self._coding, channels, int(np.diff(self._edges).max()))
+        self._spectrum = SpectrumMeter(rate_hz)
 
-    def feed(self, block: NDArray[np.floating]) -> None:
+    def room(self) -> tuple[CodeBuffer, int, int]:
+        """Where the next samples go: a buffer, its first free frame and the one after its last."""
+        return self._buffer, self._filled, self._end
+
+    def filled(self, frames: int) -> None:
+        """Take so many frames that were put into the room."""
+        self._filled += frames
+        if self._filled == self._end:
+            self._measure()
+
+    def feed(self, block: Block) -> None:
         """Take the next frames × channels, ±1.0 at full scale, float32 or float64."""
         if block.ndim != 2 or block.shape[1] != self._source.channels:
             raise ValueError(f"expected frames × {self._source.channels} channels, got shape {block.shape}")
-        if self._planes is None:
-            self._planes = np.empty((self._source.channels, self._source.sample_rate_hz), block.dtype)
-        second_frames = self._planes.shape[1]
-        taken = 0
-        while taken < len(block):
-            room = min(second_frames - self._filled, len(block) - taken)
-            self._planes[:, self._filled : self._filled + room] = block[taken : taken + room].T
-            self._filled += room
-            taken += room
-            if self._filled == second_frames:
-                self._measure(self._planes)
-                self._filled = 0
+        while len(block):
+            buffer, first, last = self.room()
+            part, block = block[: last - first], block[last - first :]
+            buffer.put(first, part)
+            self.filled(len(part))
 
     def reading(self) -> Reading:
         """The reading of all that was fed: at least one frame. Call once."""
-        if self._planes is not None and self._filled:
-            self._measure(np.ascontiguousarray(self._planes[:, : self._filled]))
-        curves = Curves(np.concatenate(self._energies), np.concatenate(self._peaks), self._spectrum.spectrum())
+        if self._filled > self._start:
+            self._measure()
+        self._search_peaks(REST_HOPS - DEFERRED_HOPS, REST_HOPS + DEFERRED_HOPS)
+        curves = Curves(
+            energies=_joined(self._energies, np.float64),
+            peaks=_joined(self._peaks, np.float32),
+            correlations=_joined(self._correlations, np.float32),
+            spectrum=self._spectrum.spectrum(),
+        )
         return _reading(self._source, curves, self._levels, self._true_peak)
 
-    def _measure(self, planes: Floats) -> None:
-        """Take a second, or what is left of one, as channels × frames."""
-        frames = planes.shape[1]
-        edges = self._edges[: int(np.searchsorted(self._edges, frames, side="right"))]
-        energies = np.zeros(len(edges) - 1)
-        weighted_energies(planes, edges, self._weights, self._biquads, self._filter_state, energies)
-        self._energies.append(energies)
-        # The incomplete hop that ends a file has no energy, but it has a peak.
-        self._peaks.append(self._levels.feed(planes, edges if edges[-1] == frames else np.append(edges, frames)))
-        self._true_peak.feed(planes)
-        self._spectrum.feed(planes)
+    def _measure(self) -> None:
+        """Measure what is in the buffer, and keep its end as the rest of the next."""
+        frames = self._filled - self._start
+        hops = int(np.searchsorted(self._edges[REST_HOPS:] - self._start, frames))
+        self._scan_stretches(frames, hops)
+        self._search_peaks(REST_HOPS - DEFERRED_HOPS, REST_HOPS + hops - DEFERRED_HOPS)
+        self._note_sounding(hops)
+        self._take_windows(frames)
+        self._keep_rest(hops)
+        self._done_frames += frames
+
+    def _scan_stretches(self, frames: int, hops: int) -> None:
+        """Everything that one pass over the samples gives, a group of channels after the other."""
+        channels, rate_hz = self._source.channels, self._source.sample_rate_hz
+        stretch_s = min(self._stretch_s, -(-frames // (rate_hz * self._stretches)))
+        stretches = -(-frames // (rate_hz * stretch_s))
+        stretch_hops = stretch_s * HOPS_PER_SECOND
+        all_hops = stretches * stretch_hops
+        found = _Found(channels, all_hops)
+        for first in range(0, channels, LANES):
+            self._scan_group(first, min(LANES, channels - first), stretch_hops, found)
+        self._magnitudes[:, REST_HOPS : REST_HOPS + all_hops] = found.magnitudes
+        self._magnitudes[:, REST_HOPS + all_hops :] = 0.0
+        self._keep_curves(found, frames, hops)
+        self._levels.add(found.sums, found.extremes, found.bits)
+        self._levels.count_clipped(self._buffer.codes[self._start : self._filled], found.extremes)
+
+    def _scan_group(self, first: int, count: int, stretch_hops: int, found: "_Found") -> None:
+        longest_hop = int(np.diff(self._edges).max())
+        spans = aligned_zeros((SPANS,), self._coding.dtype)
+        group = slice(first, first + count)
+        self._scan(
+            self._buffer.codes[: self._filled],
+            first,
+            count,
+            self._edges,
+            REST_HOPS,
+            stretch_hops,
+            HOPS_PER_SUM,
+            self._biquads,
+            aligned_zeros((longest_hop, 2 * LANES), self._coding.dtype),
+            aligned_zeros((VALUES,), np.float64),
+            spans,
+            found.energies[group],
+            found.magnitudes[group],
+            found.extremes[group],
+            found.sums[group],
+        )
+        if self._coding.is_whole:
+            found.bits |= int(np.bitwise_or.reduce(spans[-LANES:]))
+
+    def _keep_curves(self, found: "_Found", frames: int, hops: int) -> None:
+        """Hops of 10 ms from those of 1 ms. The incomplete hop that ends a file has no energy, but it has a peak."""
+        gain = energy_gain(self._biquads) * self._coding.scale**2
+        edges = self._edges[REST_HOPS::HOPS_PER_ENERGY] - self._start
+        complete = int(np.searchsorted(edges, frames, side="right")) - 1
+        weighted = np.array(self._source.layout.weights) * gain @ found.energies[:, : complete * HOPS_PER_ENERGY]
+        sums = weighted.reshape(complete, HOPS_PER_ENERGY).sum(axis=1)
+        self._energies.append(sums / np.diff(edges[: complete + 1]))
+        highest = found.magnitudes.max(axis=0).reshape(-1, HOPS_PER_ENERGY).max(axis=1) * self._coding.scale
+        self._peaks.append(highest[: -(-hops // HOPS_PER_ENERGY)].astype(np.float32))
+        if self._source.channels == 2:
+            self._correlations.append(_correlations(found.sums, -(-hops // HOPS_PER_SUM)))
+        if self._envelope:
+            lengths = np.diff(self._edges[REST_HOPS : REST_HOPS + hops + 1])
+            peaks, energies = (array[:, :hops].T for array in (found.magnitudes, found.energies))
+            self._envelope.add(peaks * self._coding.scale, energies * gain / lengths[:, None])
+
+    def _search_peaks(self, first_hop: int, last_hop: int) -> None:
+        codes = self._buffer.codes[: self._filled]
+        self._true_peak.feed(codes, self._edges, self._magnitudes, first_hop, last_hop)
+
+    def _note_sounding(self, hops: int) -> None:
+        """Tell the first and the last frame at or over the threshold of silence."""
+        threshold = ratio_from_db(SILENCE_DBFS)
+        magnitudes = self._magnitudes[:, REST_HOPS : REST_HOPS + hops].max(axis=0) * self._coding.scale
+        sounding = np.flatnonzero(magnitudes >= threshold)
+        if len(sounding) == 0:
+            return
+        first, last = (self._sounding_frames(int(hop), threshold) for hop in (sounding[0], sounding[-1]))
+        self._levels.note_sounding(int(first[0]), int(last[-1]))
+
+    def _sounding_frames(self, hop: int, threshold: float) -> NDArray[np.intp]:
+        start, end = self._edges[REST_HOPS + hop : REST_HOPS + hop + 2]
+        samples = self._buffer.samples(start, min(end, self._filled))
+        frames: NDArray[np.intp] = np.flatnonzero((np.abs(samples) >= threshold).any(axis=1))
+        at: NDArray[np.intp] = frames + (start - self._start + self._done_frames)
+        return at
+
+    def _take_windows(self, frames: int) -> None:
+        """Windows from the middles of seconds; a file that is shorter than one is taken as one."""
+        rate_hz, length = self._source.sample_rate_hz, self._spectrum.frames
+        done_s = self._done_frames // rate_hz
+        for second in range(-done_s % self._seconds_per_window, -(-frames // rate_hz), self._seconds_per_window):
+            offset = (min(rate_hz, frames - second * rate_hz) - length) // 2
+            if offset >= 0:
+                first = self._start + second * rate_hz + offset
+                self._spectrum.feed(self._buffer.samples(first, first + length, np.float32))
+
+    def _keep_rest(self, hops: int) -> None:
+        """What was measured last becomes the rest before what comes next."""
+        self._buffer.move_to_start(self._filled - self._start, self._filled)
+        self._magnitudes[:, :REST_HOPS] = self._magnitudes[:, hops : hops + REST_HOPS]
+        self._magnitudes[:, REST_HOPS:] = 0.0
+        self._filled = self._start
+
+
+class _Found:
+    """What one scan finds, in units of a code: see there."""
+
+    def __init__(self, channels: int, hops: int) -> None:
+        self.energies, self.magnitudes = np.zeros((channels, hops)), np.zeros((channels, hops))
+        self.extremes = np.tile([np.inf, -np.inf], (channels, 1))
+        self.sums = np.zeros((channels, 3, hops // HOPS_PER_SUM))
+        self.bits = 0
+
+
+def _correlations(sums: NDArray[np.float64], count: int) -> NDArray[np.float32]:
+    """Correlation of two channels in every tenth of a second; NaN where one of them is silent."""
+    squares = sums[0, 1, :count] * sums[1, 1, :count]
+    values = np.full(count, np.nan, np.float32)
+    np.divide(sums[0, 2, :count], np.sqrt(squares), out=values, where=squares > 0.0, casting="same_kind")
+    return values
+
+
+def _joined(parts: list[Any], dtype: type) -> Any:
+    return np.concatenate(parts) if parts else np.empty(0, dtype)
 
 
 def _reading(source: Source, curves: Curves, level_meter: LevelMeter, true_peak: TruePeakMeter) -> Reading:

@@ -5,24 +5,28 @@ from numpy.typing import NDArray
 
 from ..kernels import Floats
 
-WINDOW_FRAMES = 8192
+WINDOW_S = 0.2
+
+
+def window_frames(sample_rate_hz: int) -> int:
+    """The power of two next under WINDOW_S: bins of 5 to 10 Hz at any rate."""
+    return 1 << int(WINDOW_S * sample_rate_hz).bit_length() - 1
 
 
 class SpectrumMeter:
-    """Fed with seconds of channels × frames, then asked. Power is summed over channels."""
+    """Fed with one window of every second, then asked. Power is summed over channels."""
 
-    def __init__(self) -> None:
-        self._window = np.hanning(WINDOW_FRAMES).astype(np.float32)
-        self._power = np.zeros(WINDOW_FRAMES // 2 + 1)
+    def __init__(self, sample_rate_hz: int) -> None:
+        self.frames = window_frames(sample_rate_hz)
+        self._window = np.hanning(self.frames).astype(np.float32)
+        self._power = np.zeros(self.frames // 2 + 1)
         self._windows = 0
 
-    def feed(self, second: Floats) -> None:
-        """Take one window from the middle of the frames; shorter ones are left out."""
-        start = (second.shape[1] - WINDOW_FRAMES) // 2
-        if start < 0:
-            return
-        bins = np.fft.rfft(second[:, start : start + WINDOW_FRAMES] * self._window)
-        self._power += np.sum(bins.real**2 + bins.imag**2, axis=0)
+    def feed(self, window: Floats) -> None:
+        """Take `frames` × channels."""
+        samples = np.ascontiguousarray(window.T, np.float32)
+        bins = np.fft.rfft(samples * self._window)
+        self._power += (bins.real**2 + bins.imag**2).sum(axis=0)
         self._windows += 1
 
     def spectrum(self) -> NDArray[np.float32]:

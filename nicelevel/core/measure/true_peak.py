@@ -5,7 +5,7 @@ The standard asks for four interpolated points per sample with a 48-tap filter, 
 flat to 0.46 of the rate, but only where they could matter. Two facts say where:
 
 - No interpolated value can pass the largest sample near it times the largest L1 norm of the filter's
-  phases. A stretch where even that is under the peak found so far is passed over.
+  phases. A hop where even that is under the peak found so far is passed over.
 - Around its largest value V, at time t0, a waveform without content over half the rate stays above
   V · cos(pi · (t - t0) · rate) (Duffin and Schaeffer, 1938). So if V lies between two points at a distance of d
   samples, their mean is at least V · cos(pi · d / 2). An interval whose ends are lower than that for the
@@ -17,7 +17,8 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Floats, kernel, vectorised
+from ..files.codes import Coding, read
+from ..kernels import Floats, Integers, kernel, vectorised
 from ..units import db_from_ratio
 
 PHASES = 16
@@ -25,7 +26,6 @@ TAPS = 64
 KAISER_BETA = 7.86
 """Stops at -80 dB."""
 
-STRETCH_FRAMES = TAPS
 HALF_TAPS = TAPS // 2
 HALF_PHASE = PHASES // 2
 QUARTER_PHASE = PHASES // 4
@@ -60,75 +60,78 @@ _L1_NORM = float(np.abs(_PHASES).sum(axis=1).max())
 
 
 class TruePeakMeter:
-    """Fed with planes of channels × frames, then asked. Holds the last 63 frames between them."""
+    """Fed with codes and the largest magnitude of every hop, then asked."""
 
-    def __init__(self, channels: int) -> None:
+    def __init__(self, coding: Coding, channels: int, longest_hop_frames: int) -> None:
+        self._scale = coding.scale
         self._peaks = np.zeros(channels)
-        self._history: Floats = np.zeros((channels, TAPS - 1), np.float32)
+        self._search = search_peak.using(read=coding.reads)
+        reached_frames = longest_hop_frames + TAPS - 1
+        self._scratch = (np.zeros(reached_frames), *(np.zeros(reached_frames, np.float32) for _ in range(2)))
 
-    def feed(self, planes: Floats) -> None:
-        """Take the next frames."""
-        joined = np.concatenate((self._history.astype(planes.dtype), planes), axis=1)
-        for channel, signal in enumerate(joined):
-            single = signal.astype(np.float32, copy=False)
-            halves = np.zeros(len(signal) - TAPS + 1, np.float32)
-            largest = stretch_peaks(single, np.zeros(len(single) // STRETCH_FRAMES + 2, np.float32))
-            peak = max(self._peaks[channel], float(np.abs(signal).max()) if largest.any() else 0.0)
-            self._peaks[channel] = search_peak(signal, single, halves, largest, peak, _L1_NORM, _HALF, _PHASES)
-        self._history = joined[:, joined.shape[1] - (TAPS - 1) :].copy()
+    def feed(self, codes: Integers, edges: Integers, magnitudes: Floats, first_hop: int, last_hop: int) -> None:
+        """Search some hops.
+
+        codes: frames × channels, silent before their start and after their end; edges: borders of all hops in
+        frames; magnitudes: channels × hops, the largest code of each, known for all within half a filter of those.
+        """
+        sums = np.zeros(last_hop - first_hop)
+        reach_hops = 1 + HALF_TAPS // max(1, int(np.diff(edges).min()))
+        hops = np.array([first_hop, last_hop, reach_hops])
+        for channel, largest in enumerate(magnitudes):
+            peak = max(self._peaks[channel], float(largest[first_hop:last_hop].max(initial=0.0)))
+            arrays = (codes, edges, largest, hops, sums, _HALF, _PHASES, *self._scratch)
+            self._peaks[channel] = self._search(*arrays, channel, peak, _L1_NORM)
 
     def peaks_dbtp(self) -> tuple[float, ...]:
-        """True peak of each channel in dBTP, the file taken as silent before its start and after its end."""
-        self.feed(np.zeros((len(self._peaks), TAPS - 1), self._history.dtype))
-        return tuple(db_from_ratio(float(peak)) for peak in self._peaks)
-
-
-@vectorised
-def stretch_peaks(single: Floats, largest: Floats) -> Floats:
-    """Largest absolute sample of each stretch; the room that is left over stays 0."""
-    for stretch in range((len(single) + STRETCH_FRAMES - 1) // STRETCH_FRAMES):
-        part = single[stretch * STRETCH_FRAMES : (stretch + 1) * STRETCH_FRAMES]
-        highest = np.float32(0.0)
-        for frame in range(len(part)):
-            x = abs(part[frame])
-            highest = x if x > highest else highest
-        largest[stretch] = highest
-    return largest
+        """True peak of each channel in dBTP."""
+        return tuple(db_from_ratio(float(peak) * self._scale) for peak in self._peaks)
 
 
 @kernel
 def search_peak(
+    codes: Integers,
+    edges: Integers,
+    largest: Floats,
+    hops: Integers,
+    sums: Floats,
+    half_filter: Floats,
+    phases: Floats,
     signal: Floats,
     single: Floats,
     halves: Floats,
-    largest: Floats,
+    channel: int,
     peak: float,
     l1_norm: float,
-    half_filter: Floats,
-    phases: Floats,
 ) -> float:
-    """Largest absolute interpolated value of a signal, or `peak` where that is larger.
+    """Largest magnitude between the samples of some hops of a channel, or `peak` where that is larger.
 
-    signal: at least TAPS long; single: the same in float32; halves: zeros, one for each run of TAPS samples;
-    largest: that of each stretch; peak: not under the largest sample;
-    half_filter: the phase half-way between samples, float32; phases: all of them, PHASES × TAPS.
+    largest: largest magnitude of every hop; hops: the first, the one after the last, and how many the filter reaches
+    over; sums: scratch, one for each of them; half_filter: the phase half-way between samples; phases: all of them;
+    signal, single, halves: scratch, a hop and a filter long; peak: not under the largest sample of these hops.
     """
-    taps, runs = len(half_filter), len(halves)
-    before = taps // 2 - 1
+    first_hop, last_hop, reach = hops[0], hops[1], hops[2]
     if peak == 0.0:
         return peak
-    # Twice over the stretches: the half-sample points raise the peak, and spare the closer look most of its work.
-    for first in range(0, runs, STRETCH_FRAMES):
-        if _may_pass(largest, first, l1_norm, peak):
-            last = min(first + STRETCH_FRAMES, runs)
-            _filter_halves(single, half_filter, halves, first, last)
-            for run in range(first, last):
-                peak = max(peak, abs(float(halves[run])))
-    for first in range(0, runs, STRETCH_FRAMES):
-        if not _may_pass(largest, first, l1_norm, peak):
+    # Twice over the hops: the half-sample points raise the peak, and spare the closer look most of its work.
+    for hop in range(first_hop, last_hop):
+        sums[hop - first_hop] = 0.0
+        if _may_pass(largest, hop, reach, l1_norm, peak):
+            runs = edges[hop + 1] - edges[hop]
+            _take(codes, edges[hop] - (HALF_TAPS - 1), channel, single[: runs + TAPS - 1])
+            _filter_halves(single, half_filter, halves[:runs])
+            highest, sums[hop - first_hop] = _highest(single[HALF_TAPS - 1 :], halves[:runs])
+            peak = max(peak, highest)
+    for hop in range(first_hop, last_hop):
+        if sums[hop - first_hop] < 2.0 * _MEAN_AT_HALF * peak:
             continue
-        for run in range(first, min(first + STRETCH_FRAMES, runs)):
-            early, half, late = abs(signal[run + before]), abs(float(halves[run])), abs(signal[run + before + 1])
+        runs = edges[hop + 1] - edges[hop]
+        _take(codes, edges[hop] - (HALF_TAPS - 1), channel, signal[: runs + TAPS - 1])
+        _take(codes, edges[hop] - (HALF_TAPS - 1), channel, single[: runs + TAPS - 1])
+        _filter_halves(single, half_filter, halves[:runs])
+        for run in range(runs):
+            half = abs(float(halves[run]))
+            early, late = abs(signal[run + HALF_TAPS - 1]), abs(signal[run + HALF_TAPS])
             if early + half >= 2.0 * _MEAN_AT_HALF * peak:
                 peak = _halve(signal, phases, run, 0, early, half, peak)
             if half + late >= 2.0 * _MEAN_AT_HALF * peak:
@@ -137,26 +140,48 @@ def search_peak(
 
 
 @kernel
-def _may_pass(largest: Floats, first: int, l1_norm: float, peak: float) -> bool:
-    """Whether a stretch can hold a value over the peak; the runs that begin in it reach to the end of the next."""
-    stretch = first // STRETCH_FRAMES
-    return bool(max(largest[stretch], largest[stretch + 1]) * l1_norm > peak)
+def _may_pass(largest: Floats, hop: int, reach: int, l1_norm: float, peak: float) -> bool:
+    """Whether a hop, with all that the filter reaches over, can hold a value over the peak."""
+    for near in range(max(0, hop - reach), min(len(largest), hop + reach + 1)):
+        if largest[near] * l1_norm > peak:
+            return True
+    return False
 
 
 @kernel
-def _filter_halves(single: Floats, half_filter: Floats, halves: Floats, first: int, last: int) -> None:
-    """Half-sample values of a stretch. The filter is symmetric: each weight serves two samples.
+def _take(codes: Integers, first: int, channel: int, samples: Floats) -> None:
+    """Samples of a channel from a frame on; 0 before the start and after the end."""
+    for at in range(len(samples)):
+        samples[at] = read(codes, first + at, channel) if 0 <= first + at < len(codes) else 0
+
+
+@vectorised
+def _filter_halves(samples: Floats, half_filter: Floats, halves: Floats) -> None:
+    """Half-sample values of a hop. The filter is symmetric: each weight serves two samples.
 
     The inner loop runs over neighbouring results, which the processor computes side by side.
     """
-    taps = len(half_filter)
-    results = halves[first:last]
-    for tap in range(taps // 2):
-        weight = half_filter[tap]
-        mirrored = taps - 1 - tap
-        early, late = single[first + tap : last + tap], single[first + mirrored : last + mirrored]
-        for run in range(len(results)):
-            results[run] += weight * (early[run] + late[run])
+    runs = len(halves)
+    for run in range(runs):
+        halves[run] = 0.0
+    for tap in range(0, HALF_TAPS, 2):
+        mirrored = TAPS - 1 - tap
+        one, two = half_filter[tap], half_filter[tap + 1]
+        early, late = samples[tap : tap + runs + 1], samples[mirrored - 1 : mirrored + runs]
+        for run in range(runs):
+            halves[run] += one * (early[run] + late[run + 1]) + two * (early[run + 1] + late[run])
+
+
+@vectorised
+def _highest(samples: Floats, halves: Floats) -> tuple[float, float]:
+    """Largest half-sample magnitude, and largest sum of one with the sample before or after it."""
+    highest, sum_of_two = np.float32(0.0), np.float32(0.0)
+    for run in range(len(halves)):
+        half = abs(halves[run])
+        ends = max(abs(samples[run]), abs(samples[run + 1]))
+        highest = half if half > highest else highest
+        sum_of_two = half + ends if half + ends > sum_of_two else sum_of_two
+    return float(highest), float(sum_of_two)
 
 
 @kernel

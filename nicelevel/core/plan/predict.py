@@ -19,6 +19,7 @@ def after_gain(reading: Reading, gain_db: float) -> Reading:
     curves = Curves(
         energies=scaled(kept.energies, gain_db),
         peaks=(kept.peaks * ratio).astype("float32"),
+        correlations=kept.correlations,
         spectrum=(kept.spectrum * ratio**2).astype("float32"),
     )
     return replace(

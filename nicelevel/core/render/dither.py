@@ -8,7 +8,7 @@ of the signal.
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Floats, Integers, inlined, kernel
+from ..kernels import Floats, Integers, kernel
 
 
 def seed_from_digest(sha256: str) -> int:
@@ -26,7 +26,7 @@ def rounded(block: Floats, bits: int, dithers: bool, seed: int, first_frame: int
     return codes
 
 
-@inlined
+@kernel
 def triangular(seed: np.uint64, index: np.uint64) -> float:
     """Triangular noise in (-1, 1): the difference of two uniform halves of one hashed counter (splitmix64)."""
     z = seed + (index + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15)

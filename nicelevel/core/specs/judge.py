@@ -42,7 +42,7 @@ LIMITS = (
     Limit("min_duration_s", lambda reading: reading.source.duration_s, "s", upper=False),
     Limit("max_duration_s", lambda reading: reading.source.duration_s, "s"),
     Limit("max_size_bytes", lambda reading: reading.source.size_bytes, "bytes"),
-    Limit("min_bitrate_kbps", lambda reading: bitrate_kbps(reading), "kbit/s", upper=False),
+    Limit("min_bitrate_kbps", lambda reading: reading.source.mean_kbps, "kbit/s", upper=False),
 )
 
 
@@ -70,14 +70,6 @@ def named_limits(spec: Spec) -> Iterator[tuple[Limit, float]]:
         required = getattr(spec.limits, limit.key)
         if required is not None:
             yield limit, required
-
-
-def bitrate_kbps(reading: Reading) -> float | None:
-    """Mean bit rate; for uncompressed audio what its file takes; None where that is not known yet."""
-    source = reading.source
-    if source.bitrate_kbps or source.size_bytes is None:
-        return source.bitrate_kbps
-    return source.size_bytes * 8 / source.duration_s / 1000
 
 
 def _plain_findings(reading: Reading, spec: Spec) -> list[Finding]:

@@ -1,0 +1,103 @@
+"""Samples as the file holds them: codes of some type, and the buffer that a decoder fills with them.
+
+Whole numbers stay whole numbers until a sum needs more: nothing is converted that is only compared.
+"""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..kernels import Integers, Kernel, vectorised
+from ..values import Source
+from .blocks import Block, exact_in_single
+
+_SPARE_BYTES = 4
+"""Before the first sample: a sample of three bytes is read as a word of four that begins one byte earlier."""
+
+
+@dataclass(frozen=True)
+class Coding:
+    """One sample: the type it is read as and the bytes it takes.
+
+    Whole numbers stand at the top of their word (24 bits in the upper three bytes of 32), so that one scale fits all.
+    """
+
+    dtype: np.dtype[Any]
+    item_bytes: int
+
+    @property
+    def is_whole(self) -> bool:
+        return self.dtype.kind == "i"
+
+    @property
+    def scale(self) -> float:
+        """What a code of 1 is in a range of ±1.0."""
+        return 2.0 ** (1 - 8 * self.dtype.itemsize) if self.is_whole else 1.0
+
+    @property
+    def reads(self) -> Kernel:
+        """The kernel that reads one sample out of frames × channels of codes."""
+        return _upper_three_bytes if self.item_bytes == 3 else read
+
+
+WORDS_16 = Coding(np.dtype("<i2"), 2)
+WORDS_24 = Coding(np.dtype("<i4"), 3)
+WORDS_32 = Coding(np.dtype("<i4"), 4)
+SINGLE = Coding(np.dtype("<f4"), 4)
+DOUBLE = Coding(np.dtype("<f8"), 8)
+
+
+def coding_of(source: Source) -> Coding:
+    """How samples of a source are held where they do not lie in the file as they are."""
+    if source.bits_declared is not None:
+        return WORDS_32
+    return SINGLE if exact_in_single(source) else DOUBLE
+
+
+class CodeBuffer:
+    """Room for frames × channels of codes in one piece of memory, filled by a decoder."""
+
+    def __init__(self, coding: Coding, channels: int, frames: int) -> None:
+        self.coding = coding
+        self._frame_bytes = channels * coding.item_bytes
+        self._memory = np.zeros(_SPARE_BYTES + frames * self._frame_bytes, np.uint8)
+        first_byte = _SPARE_BYTES - (coding.dtype.itemsize - coding.item_bytes)
+        strides = (self._frame_bytes, coding.item_bytes)
+        self.codes: NDArray[Any] = np.ndarray((frames, channels), coding.dtype, self._memory, first_byte, strides)
+
+    def raw(self, first: int, last: int) -> memoryview:
+        """The bytes of some frames, to be read into."""
+        start, end = (_SPARE_BYTES + frame * self._frame_bytes for frame in (first, last))
+        return self._memory.data[start:end]
+
+    def put(self, first: int, block: Block) -> None:
+        """Store samples given as frames × channels, ±1.0 at full scale."""
+        if self.coding.is_whole:
+            block = np.clip(np.rint(block / self.coding.scale), -(2.0**31), 2.0**31 - 1)
+        self.codes[first : first + len(block)] = block
+
+    def move_to_start(self, first: int, last: int) -> None:
+        """Copy some frames to the front."""
+        self.raw(0, last - first)[:] = bytes(self.raw(first, last))
+
+    def samples(self, first: int, last: int, dtype: type = np.float64) -> NDArray[Any]:
+        """Some frames × channels, ±1.0 at full scale."""
+        codes = self.codes[first:last]
+        if self.coding.item_bytes == 3:
+            codes = codes & -256
+        samples: NDArray[Any] = codes.astype(dtype) * dtype(self.coding.scale)
+        return samples
+
+
+@vectorised
+def read(codes: Integers, frame: int, channel: int) -> Any:
+    """The sample as it is: what a kernel calls unless its caller puts a coding's own reading in the place."""
+    return codes[frame, channel]
+
+
+@vectorised
+def _upper_three_bytes(codes: Integers, frame: int, channel: int) -> Any:
+    """The fourth and lowest byte of the word belongs to the sample before."""
+    return codes[frame, channel] & np.int32(-256)

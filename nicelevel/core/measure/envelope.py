@@ -1,0 +1,75 @@
+"""The envelope of a source: peak and K-weighted energy of every channel in every millisecond.
+
+From it loudness, range and peaks after any gain curve are computed without touching audio. Both are kept as level in
+16 bits: 1/320 dB a step, from -160 dB upward; 0 is nothing at all. A peak is rounded up, so that it never seems lower
+than it is.
+"""
+
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..kernels import Floats
+
+HOP_S = 0.001
+STEPS_PER_DB = 320
+LOWEST_DB = -160.0
+_MOST = 2**16 - 1
+
+
+@dataclass(frozen=True)
+class Envelope:
+    """`peaks`: largest magnitudes, hops × channels; `energies`: K-weighted mean squares alike. float64."""
+
+    peaks: NDArray[np.float64]
+    energies: NDArray[np.float64]
+
+
+class EnvelopeWriter:
+    """Writes an envelope as it is measured: hops × channels × (peak, energy), an array of numpy's own file format.
+
+    A context manager; a file that was not finished is to be thrown away.
+    """
+
+    def __init__(self, path: Path, hops: int, channels: int) -> None:
+        self._file = path.open("wb")
+        header = {"descr": "<u2", "fortran_order": False, "shape": (hops, channels, 2)}
+        np.lib.format.write_array_header_1_0(self._file, header)
+
+    def add(self, peaks: Floats, energies: Floats) -> None:
+        """Write the next hops × channels."""
+        codes = np.stack((_codes(20.0, peaks, np.ceil), _codes(10.0, energies, np.rint)), axis=2)
+        self._file.write(codes.tobytes())
+
+    def __enter__(self) -> "EnvelopeWriter":
+        return self
+
+    def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._file.close()
+
+
+def hops_of(frames: int, sample_rate_hz: int) -> int:
+    """Hops of a programme, the incomplete one at its end counted."""
+    return -(-frames * round(1 / HOP_S) // sample_rate_hz)
+
+
+def load_envelope(path: Path) -> Envelope:
+    """Read an envelope back."""
+    codes = np.load(path, mmap_mode="r")
+    return Envelope(_values(20.0, codes[:, :, 0]), _values(10.0, codes[:, :, 1]))
+
+
+def _codes(factor: float, values: Floats, rounding: np.ufunc) -> NDArray[np.uint16]:
+    with np.errstate(divide="ignore"):
+        steps = rounding((factor * np.log10(values) - LOWEST_DB) * STEPS_PER_DB)
+    codes: NDArray[np.uint16] = np.clip(steps, 0, _MOST).astype(np.uint16)
+    return codes
+
+
+def _values(factor: float, codes: NDArray[np.uint16]) -> NDArray[np.float64]:
+    values: NDArray[np.float64] = 10.0 ** ((codes / STEPS_PER_DB + LOWEST_DB) / factor)
+    values[codes == 0] = 0.0
+    return values

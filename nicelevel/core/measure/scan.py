@@ -1,0 +1,154 @@
+"""The one pass over all samples: what is cheap to know of each, taken while it is in the cache.
+
+A recursive filter waits for its own last result. So several stretches of the programme go through it side by side,
+each channel of each stretch in its own lane; the processor takes eight lanes at once. A stretch begins a while before
+its first counted hop, from rest: what the filter would still remember of earlier audio is then under 1e-20 of it,
+less than double precision holds.
+"""
+
+from ..files.codes import read
+from ..kernels import Floats, Integers, vectorised
+
+LANES = 16
+"""Fixed, so that the compiler knows where everything lies; those that are not needed stay silent."""
+
+SMALLEST_STATE = 1e-30
+"""Filter memory below this is set to zero, or silence would decay into slow denormal numbers."""
+
+# Where each value of a lane lies in `values` (float64) and in `spans` (the type of the codes).
+_P, _Q, _R, _S, _ENERGY, _SUM, _SQUARE, _PRODUCT = (LANES * row for row in range(8))
+_LOW, _HIGH, _BITS = (LANES * row for row in range(3))
+VALUES, SPANS = 8 * LANES, 3 * LANES
+
+
+@vectorised
+def scan(
+    codes: Integers,
+    first_channel: int,
+    channels: int,
+    edges: Integers,
+    rest_hops: int,
+    stretch_hops: int,
+    hops_per_sum: int,
+    biquads: Floats,
+    tile: Integers,
+    values: Floats,
+    spans: Integers,
+    energies: Floats,
+    magnitudes: Floats,
+    extremes: Floats,
+    sums: Floats,
+) -> None:
+    """Measure stretches of a programme that follow one another, after a rest of `rest_hops`.
+
+    codes: frames × channels; frames that are missing at its end count as 0. Of its channels `channels` are measured,
+    from the first one given, LANES at most. edges: borders of the hops in frames. biquads: 2 × 5.
+    tile: longest hop × LANES, scratch; values, spans: VALUES and SPANS long, zeros; spans ends with the bits that
+    were ever set in each lane. Results, in units of a code: energies: channels × hops, sum of the K-weighted squares
+    less the filter's gain; magnitudes: channels × hops, the largest; extremes: channels × 2, lowest and highest;
+    sums: channels × 3 × sums: of the samples, of their squares, and of their products with the next channel.
+    """
+    stretches = LANES // channels
+    stretches = min(stretches, energies.shape[1] // stretch_hops)
+    for hop in range(rest_hops + stretch_hops):
+        frames = edges[hop + 1] - edges[hop]
+        for stretch in range(stretches):
+            first = edges[stretch * stretch_hops + hop]
+            take(codes[first : first + frames], first_channel, channels, frames, stretch, stretches, tile)
+        if hop == rest_hops:
+            clear_sums(values)
+        measure_lanes(tile, frames, stretches, biquads, values, spans)
+        at = hop - rest_hops
+        if at < 0:
+            continue
+        for channel in range(channels):
+            for stretch in range(stretches):
+                lane = channel * stretches + stretch
+                low, high = float(spans[_LOW + lane]), float(spans[_HIGH + lane])
+                extremes[channel, 0] = min(extremes[channel, 0], low)
+                extremes[channel, 1] = max(extremes[channel, 1], high)
+                energies[channel, stretch * stretch_hops + at] = values[_ENERGY + lane]
+                magnitudes[channel, stretch * stretch_hops + at] = max(-low, high)
+        if at % hops_per_sum == hops_per_sum - 1:
+            collect(values, channels, stretches, at // hops_per_sum, stretch_hops // hops_per_sum, sums)
+
+
+@vectorised
+def take(
+    codes: Integers, first_channel: int, channels: int, frames: int, stretch: int, stretches: int, tile: Integers
+) -> None:
+    """A piece of codes into the lanes of its stretch; what is missing at its end is 0."""
+    for channel in range(channels):
+        lane = channel * stretches + stretch
+        for frame in range(len(codes)):
+            tile[frame, lane] = read(codes, frame, first_channel + channel)
+        for frame in range(len(codes), frames):
+            tile[frame, lane] = 0
+
+
+@vectorised
+def measure_lanes(
+    tile: Integers, frames: int, stretches: int, biquads: Floats, values: Floats, spans: Integers
+) -> None:
+    """All that is done with every sample, for some frames of every lane.
+
+    The K-weighting is in transposed direct form II with the output put into the recursion, so that the fewest results
+    wait for another; the first coefficient of each biquad is left out.
+    """
+    first, second = biquads[0], biquads[1]
+    a1, a2, d1, d2 = first[3], first[4], second[3], second[4]
+    e1, e2 = first[1] / first[0] - a1, first[2] / first[0] - a2
+    f1, f2 = second[1] / second[0] - d1, second[2] / second[0] - d2
+    for lane in range(LANES):
+        values[_ENERGY + lane] = 0.0
+        spans[_LOW + lane] = tile[0, lane]
+        spans[_HIGH + lane] = tile[0, lane]
+    for frame in range(frames):
+        samples, others = tile[frame], tile[frame, stretches:]
+        for lane in range(LANES):
+            code = samples[lane]
+            spans[_LOW + lane] = code if code < spans[_LOW + lane] else spans[_LOW + lane]
+            spans[_HIGH + lane] = code if code > spans[_HIGH + lane] else spans[_HIGH + lane]
+            spans[_BITS + lane] = with_bits(spans[_BITS + lane], code)
+            x, was_p, was_r = float(code), values[_P + lane], values[_R + lane]
+            values[_SUM + lane] += x
+            values[_SQUARE + lane] += x * x
+            values[_PRODUCT + lane] += x * float(others[lane])
+            y = x + was_p
+            z = y + was_r
+            values[_P + lane] = (e1 * x + values[_Q + lane]) - a1 * was_p
+            values[_Q + lane] = e2 * x - a2 * was_p
+            values[_R + lane] = (f1 * y + values[_S + lane]) - d1 * was_r
+            values[_S + lane] = f2 * y - d2 * was_r
+            values[_ENERGY + lane] += z * z
+    for at in range(_ENERGY):
+        values[at] = values[at] if abs(values[at]) > SMALLEST_STATE else 0.0
+
+
+@vectorised
+def with_bits(bits: int, code: int) -> int:
+    return bits | code
+
+
+@vectorised
+def without_bits(bits: float, code: float) -> float:
+    """Floating point has no bits that could be left unused."""
+    return bits
+
+
+@vectorised
+def collect(values: Floats, channels: int, stretches: int, at: int, sums_per_stretch: int, sums: Floats) -> None:
+    """Put the sums of every lane in their place, and begin them anew."""
+    for channel in range(channels):
+        for stretch in range(stretches):
+            lane, to = channel * stretches + stretch, stretch * sums_per_stretch + at
+            sums[channel, 0, to] = values[_SUM + lane]
+            sums[channel, 1, to] = values[_SQUARE + lane]
+            sums[channel, 2, to] = values[_PRODUCT + lane]
+    clear_sums(values)
+
+
+@vectorised
+def clear_sums(values: Floats) -> None:
+    for at in range(_SUM, VALUES):
+        values[at] = 0.0

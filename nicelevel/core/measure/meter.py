@@ -26,7 +26,7 @@ from .k_weighting import coefficients, energy_gain
 from .levels import SILENCE_DBFS, LevelMeter
 from .loudness_range import loudness_range_lu
 from .notes import notes_of
-from .scan import LANES, SPANS, VALUES, scan, with_bits, without_bits
+from .scan import HALF, HOPS_AT_ONCE, LANES, SPANS, VALUES, scan, with_bits, without_bits
 from .spectrum import SpectrumMeter
 from .true_peak import TruePeakMeter
 
@@ -145,7 +145,7 @@ class Meter:
         self._levels.count_clipped(self._buffer.codes[self._start : self._filled], found.extremes)
 
     def _scan_group(self, first: int, count: int, stretch_hops: int, found: "_Found") -> None:
-        longest_hop = int(np.diff(self._edges).max())
+        longest = int((self._edges[HOPS_AT_ONCE:] - self._edges[:-HOPS_AT_ONCE]).max())
         spans = aligned_zeros((SPANS,), self._coding.dtype)
         group = slice(first, first + count)
         self._scan(
@@ -157,7 +157,7 @@ class Meter:
             stretch_hops,
             HOPS_PER_SUM,
             self._biquads,
-            aligned_zeros((longest_hop, 2 * LANES), self._coding.dtype),
+            aligned_zeros((longest, LANES + HALF), self._coding.dtype),
             aligned_zeros((VALUES,), np.float64),
             spans,
             found.energies[group],

@@ -9,8 +9,14 @@ less than double precision holds.
 from ..files.codes import read
 from ..kernels import Floats, Integers, vectorised
 
+HOPS_AT_ONCE = 5
+"""Taken out of the codes together: long enough in one piece to be fetched ahead, short enough to stay in the cache."""
+
 LANES = 16
 """Fixed, so that the compiler knows where everything lies; those that are not needed stay silent."""
+
+HALF = LANES // 2
+"""Of two channels, this is how far the lanes of the second are from those of the first."""
 
 SMALLEST_STATE = 1e-30
 """Filter memory below this is set to zero, or silence would decay into slow denormal numbers."""
@@ -43,27 +49,32 @@ def scan(
 
     codes: frames × channels; frames that are missing at its end count as 0. Of its channels `channels` are measured,
     from the first one given, LANES at most. edges: borders of the hops in frames. biquads: 2 × 5.
-    tile: longest hop × LANES, scratch; values, spans: VALUES and SPANS long, zeros; spans ends with the bits that
-    were ever set in each lane. Results, in units of a code: energies: channels × hops, sum of the K-weighted squares
-    less the filter's gain; magnitudes: channels × hops, the largest; extremes: channels × 2, lowest and highest;
-    sums: channels × 3 × sums: of the samples, of their squares, and of their products with the next channel.
+    tile: HOPS_AT_ONCE longest hops × (LANES + HALF), zeros; values, spans: VALUES and SPANS long, zeros; spans ends
+    with the bits that were ever set in each lane. Results, in units of a code: energies: channels × hops, sum of the
+    K-weighted squares less the filter's gain; magnitudes: channels × hops, the largest; extremes: channels × 2, lowest
+    and highest; sums: channels × 3 × sums: of samples, of squares, and, where there are two channels, of products.
     """
-    stretches = LANES // channels
-    stretches = min(stretches, energies.shape[1] // stretch_hops)
+    lanes = LANES // channels
+    stretches = energies.shape[1] // stretch_hops
+    done = 0
     for hop in range(rest_hops + stretch_hops):
+        if hop % HOPS_AT_ONCE == 0:
+            length = edges[hop + HOPS_AT_ONCE] - edges[hop]
+            for stretch in range(stretches):
+                first = edges[stretch * stretch_hops + hop]
+                take(codes[first : first + length], first_channel, channels, length, stretch, tile)
+            done = 0
         frames = edges[hop + 1] - edges[hop]
-        for stretch in range(stretches):
-            first = edges[stretch * stretch_hops + hop]
-            take(codes[first : first + frames], first_channel, channels, frames, stretch, stretches, tile)
         if hop == rest_hops:
             clear_sums(values)
-        measure_lanes(tile, frames, stretches, biquads, values, spans)
+        measure_lanes(tile[done : done + frames], biquads, values, spans)
+        done += frames
         at = hop - rest_hops
         if at < 0:
             continue
         for channel in range(channels):
             for stretch in range(stretches):
-                lane = channel * stretches + stretch
+                lane = channel * lanes + stretch
                 low, high = float(spans[_LOW + lane]), float(spans[_HIGH + lane])
                 extremes[channel, 0] = min(extremes[channel, 0], low)
                 extremes[channel, 1] = max(extremes[channel, 1], high)
@@ -74,12 +85,10 @@ def scan(
 
 
 @vectorised
-def take(
-    codes: Integers, first_channel: int, channels: int, frames: int, stretch: int, stretches: int, tile: Integers
-) -> None:
+def take(codes: Integers, first_channel: int, channels: int, frames: int, stretch: int, tile: Integers) -> None:
     """A piece of codes into the lanes of its stretch; what is missing at its end is 0."""
     for channel in range(channels):
-        lane = channel * stretches + stretch
+        lane = channel * (LANES // channels) + stretch
         for frame in range(len(codes)):
             tile[frame, lane] = read(codes, frame, first_channel + channel)
         for frame in range(len(codes), frames):
@@ -87,9 +96,7 @@ def take(
 
 
 @vectorised
-def measure_lanes(
-    tile: Integers, frames: int, stretches: int, biquads: Floats, values: Floats, spans: Integers
-) -> None:
+def measure_lanes(tile: Integers, biquads: Floats, values: Floats, spans: Integers) -> None:
     """All that is done with every sample, for some frames of every lane.
 
     The K-weighting is in transposed direct form II with the output put into the recursion, so that the fewest results
@@ -103,8 +110,8 @@ def measure_lanes(
         values[_ENERGY + lane] = 0.0
         spans[_LOW + lane] = tile[0, lane]
         spans[_HIGH + lane] = tile[0, lane]
-    for frame in range(frames):
-        samples, others = tile[frame], tile[frame, stretches:]
+    for frame in range(len(tile)):
+        samples = tile[frame]
         for lane in range(LANES):
             code = samples[lane]
             spans[_LOW + lane] = code if code < spans[_LOW + lane] else spans[_LOW + lane]
@@ -113,7 +120,7 @@ def measure_lanes(
             x, was_p, was_r = float(code), values[_P + lane], values[_R + lane]
             values[_SUM + lane] += x
             values[_SQUARE + lane] += x * x
-            values[_PRODUCT + lane] += x * float(others[lane])
+            values[_PRODUCT + lane] += x * float(samples[lane + HALF])
             y = x + was_p
             z = y + was_r
             values[_P + lane] = (e1 * x + values[_Q + lane]) - a1 * was_p
@@ -141,7 +148,7 @@ def collect(values: Floats, channels: int, stretches: int, at: int, sums_per_str
     """Put the sums of every lane in their place, and begin them anew."""
     for channel in range(channels):
         for stretch in range(stretches):
-            lane, to = channel * stretches + stretch, stretch * sums_per_stretch + at
+            lane, to = channel * (LANES // channels) + stretch, stretch * sums_per_stretch + at
             sums[channel, 0, to] = values[_SUM + lane]
             sums[channel, 1, to] = values[_SQUARE + lane]
             sums[channel, 2, to] = values[_PRODUCT + lane]

@@ -5,7 +5,7 @@ from typing import Any
 
 from nicelevel.core.specs.judge import MEASURES
 from nicelevel.core.specs.spec import Spec
-from nicelevel.core.values import Plan, Reading
+from nicelevel.core.values import Note, Plan, Reading
 
 from .vial import CENTRE, Vial, place
 from .words import NOTHING, figure, level, megabytes
@@ -19,6 +19,7 @@ _NOTE_WORDS = {
     "dc": "DC",
     "nearly_identical": "nearly mono",
     "quieter_copy": "copied side",
+    "late_copy": "late side",
     "tick_at_head": "tick",
     "cut_tail": "cut tail",
     "silence_inside": "holes",
@@ -30,16 +31,25 @@ _NOTE_WORDS = {
     "dead_air_head": "dead air first",
     "dead_air_tail": "dead air",
     "bits_unused": "bits unused",
+    "rate_outlier": "other rate",
+    "bits_outlier": "other word length",
+    "layout_outlier": "other channels",
+    "length_outlier": "other length",
+    "limited_outlier": "limited",
     "layout_assumed": "order assumed",
     "layout_unknown": "no layout",
 }
 
 
+def short_note(note: Note) -> str:
+    """A note in a word or two."""
+    return _NOTE_WORDS.get(note.code, note.code.replace("_", " "))
+
+
 def note_word(reading: Reading) -> str:
     """The gravest note in a word or two, with a count where there are more."""
     first, *others = reading.notes
-    word = _NOTE_WORDS.get(first.code, first.code.replace("_", " "))
-    return f"{word} +{len(others)}" if others else word
+    return f"{short_note(first)} +{len(others)}" if others else short_note(first)
 
 
 def short_word(plan: Plan, spec: Spec) -> str:

@@ -1,12 +1,17 @@
 """The folder of audio: each file under the digest of its contents, the curves of its reading beside it."""
 
 import os
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, fields
 from pathlib import Path
 
 import numpy as np
 
 from nicelevel.core.values import Curves
+
+DECODED = "decoded.wav"
 
 
 @dataclass(frozen=True)
@@ -40,6 +45,28 @@ class AudioFolder:
 
     def load_curves(self, digest: str) -> Curves:
         return Curves(**{field.name: np.load(self._home(digest) / f"{field.name}.npy") for field in fields(Curves)})
+
+    @contextmanager
+    def keeping_hops(self, digest: str) -> Iterator[Path]:
+        """A folder to write what is kept of every hop; it takes its place when the block ends well, or is gone."""
+        place = self.hops_folder(digest)
+        part = place.with_name(f".hops.{os.getpid()}.part")
+        shutil.rmtree(part, ignore_errors=True)
+        part.mkdir(parents=True)
+        try:
+            yield part
+            shutil.rmtree(place, ignore_errors=True)
+            os.replace(part, place)
+        finally:
+            shutil.rmtree(part, ignore_errors=True)
+
+    def hops_folder(self, digest: str) -> Path:
+        return self._home(digest) / "hops"
+
+    def playable_path(self, digest: str) -> Path:
+        """The audio, or what was decoded of it where it cannot be read from anywhere but its start."""
+        decoded = self.hops_folder(digest) / DECODED
+        return decoded if decoded.exists() else self.audio_path(digest)
 
     def _home(self, digest: str) -> Path:
         return self.folder / digest[:2] / digest

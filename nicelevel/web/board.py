@@ -16,6 +16,7 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
+from nicelevel.store.neighbours import noted_readings, with_neighbour_notes
 from nicelevel.store.readings import load_figures, load_reading
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
@@ -97,7 +98,9 @@ def board_of(job: Job, audio: AudioFolder) -> Board:
     """Everything that the board of a job shows."""
     destinations = destinations_of(job.id)
     made = _by_place(deliverables_of(job.id))
-    rows = tuple(_row(source, destinations, made, audio) for source in sources_of(job.id))
+    sources = sources_of(job.id)
+    readings = noted_readings([source for source in sources if source.state == "measured"], audio)
+    rows = tuple(_row(source, readings.get(source.id), destinations, made, audio) for source in sources)
     specs = tuple((destination, spec_of(destination.spec)) for destination in destinations)
     return Board(job, specs, rows, _summary(rows, len(destinations)))
 
@@ -114,7 +117,9 @@ def miniatures(board: Board) -> list[Miniature]:
 def close_up_of(source: Source, destination: Destination, audio: AudioFolder, width: int, height: int) -> CloseUp:
     """One source at one destination, drawn into a field of so many pixels."""
     made = _by_place(deliverables_of(source.job_id))
-    row = _row(source, [destination], made, audio)
+    measured = source.state == "measured"
+    noted = with_neighbour_notes(source, load_figures(source.digest, audio), audio) if measured else None
+    row = _row(source, noted, [destination], made, audio)
     cell, drawing = row.cells[0], None
     if cell.plan:
         reading = load_reading(source.digest, audio)
@@ -146,15 +151,15 @@ def _by_place(deliverables: Sequence[Deliverable]) -> dict[tuple[int, int], tupl
 
 def _row(
     source: Source,
+    reading: Measured | None,
     destinations: Sequence[Destination],
     made: dict[tuple[int, int], tuple[Deliverable, ...]],
     audio: AudioFolder,
 ) -> Row:
-    if source.state != "measured":
+    if reading is None:
         return Row(
             source, None, "", tuple(Cell(each, spec_of(each.spec), None, None, None, ()) for each in destinations)
         )
-    reading = load_figures(source.digest, audio)
     cells = tuple(_cell(reading, source, each, made.get((source.id, each.id), ()), audio) for each in destinations)
     return Row(source, reading, thumbnail_of(source.digest, audio), cells)
 

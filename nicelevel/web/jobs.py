@@ -7,8 +7,11 @@ from flask import Blueprint, Response, current_app, jsonify, redirect, render_te
 
 from nicelevel.core.errors import SpecError
 from nicelevel.core.specs import shipped_specs
+from nicelevel.report.scatter import AXES, draw_scatter
 from nicelevel.store.deliverables import count_unfinished, deliverables_of, home_of, stop_deliverables
 from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
+from nicelevel.store.neighbours import noted_readings
+from nicelevel.store.sources import sources_of
 from nicelevel.work.enqueue import enqueue_renders
 
 from .board import Board, board_of, places_to_render
@@ -18,6 +21,8 @@ from .found import audio, destination_or_404, job_or_404
 from .package import package_name, stream_package
 
 jobs = Blueprint("jobs", __name__)
+
+SET_PIXELS = (1244, 640)
 
 
 @jobs.context_processor
@@ -51,6 +56,23 @@ def _due_on(text: str | None) -> date | None:
 @jobs.get("/jobs/<int:job_id>")
 def board(job_id: int) -> str:
     return render_template("board/board.html", board=_board(job_id), shipped=shipped_specs())
+
+
+@jobs.get("/jobs/<int:job_id>/set")
+def set_view(job_id: int) -> str:
+    """All measured sources as points in two figures."""
+    job = job_or_404(job_id)
+    x, y = (_axis(name, default) for name, default in (("x", "integrated"), ("y", "true_peak")))
+    sources = {source.id: source for source in sources_of(job_id) if source.state == "measured"}
+    noted = noted_readings(list(sources.values()), audio())
+    named = [(key, sources[key].title, reading) for key, reading in noted.items()]
+    drawing = draw_scatter(named, AXES[x], AXES[y], *SET_PIXELS)
+    return render_template("set/set.html", job=job, drawing=drawing, axes=AXES, x=x, y=y)
+
+
+def _axis(name: str, default: str) -> str:
+    asked = request.args.get(name, default)
+    return asked if asked in AXES else default
 
 
 @jobs.get("/jobs/<int:job_id>/parts")

@@ -10,6 +10,7 @@ import procrastinate
 
 from nicelevel.config import Config
 from nicelevel.core.errors import NiceLevelError, StoppedError
+from nicelevel.core.files.decode import can_seek, decode
 from nicelevel.core.files.names import deliverable_name
 from nicelevel.core.measure import measure
 from nicelevel.core.plan import plans
@@ -17,7 +18,7 @@ from nicelevel.core.process import refuse_unmet, share_of
 from nicelevel.core.prove import prove_and_publish
 from nicelevel.core.render import render
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
-from nicelevel.store.audio import AudioFolder
+from nicelevel.store.audio import DECODED, AudioFolder
 from nicelevel.store.database import connected
 from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, save_deliverable
 from nicelevel.store.models import Deliverable, Source
@@ -53,7 +54,12 @@ def _measure(source: Source, audio: AudioFolder) -> None:
         return
     progress = throttled(lambda ratio: save_source_state(source, "measuring", ratio))
     progress(0.0)
-    save_reading(source.digest, measure(audio.audio_path(source.digest), progress), audio)
+    path = audio.audio_path(source.digest)
+    with audio.keeping_hops(source.digest) as folder:
+        measured = measure(path, progress, folder)
+        if not can_seek(path):
+            decode(path, folder / DECODED)
+    save_reading(source.digest, measured, audio)
 
 
 @contextmanager

@@ -27,6 +27,9 @@ class Decoder(Protocol):
     def read(self, frames: int) -> Block:
         """At most so many frames × channels; none at the end."""
 
+    def seek(self, frame: int) -> None:
+        """Go on reading from a frame. Raises UnsupportedError where that cannot be done exactly."""
+
     def close(self) -> None: ...
 
 

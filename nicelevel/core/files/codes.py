@@ -82,12 +82,14 @@ class CodeBuffer:
         """Copy some frames to the front."""
         self.raw(0, last - first)[:] = bytes(self.raw(first, last))
 
+    def clean_codes(self, first: int, last: int) -> NDArray[Any]:
+        """The codes of some frames, without the byte that words of three bytes share with their neighbour."""
+        codes: NDArray[Any] = self.codes[first:last]
+        return codes & -256 if self.coding.item_bytes == 3 else codes
+
     def samples(self, first: int, last: int, dtype: type = np.float64) -> NDArray[Any]:
         """Some frames × channels, ±1.0 at full scale."""
-        codes = self.codes[first:last]
-        if self.coding.item_bytes == 3:
-            codes = codes & -256
-        samples: NDArray[Any] = codes.astype(dtype) * dtype(self.coding.scale)
+        samples: NDArray[Any] = self.clean_codes(first, last).astype(dtype) * dtype(self.coding.scale)
         return samples
 
 

@@ -27,7 +27,8 @@ class RawPcmDecoder:
         self.coding = _CODINGS[source.encoding]
         self._block_align = header.block_align
         self._file = source.path.open("rb")
-        self._file.seek(header.data_offset or 0)
+        self._data_offset = header.data_offset or 0
+        self._file.seek(self._data_offset)
 
     def read(self, frames: int) -> Block:
         """The next frames × channels; each channel lies in one piece."""
@@ -45,6 +46,10 @@ class RawPcmDecoder:
     def read_into(self, buffer: CodeBuffer, first: int, last: int) -> int:
         """Fill frames of a buffer with the bytes of the file; how many were."""
         return self._file.readinto(buffer.raw(first, last)) // self._block_align
+
+    def seek(self, frame: int) -> None:
+        """Go on reading from a frame."""
+        self._file.seek(self._data_offset + frame * self._block_align)
 
     def close(self) -> None:
         self._file.close()

@@ -91,6 +91,10 @@ class AvDecoder:
         buffer.put(first, block)
         return len(block)
 
+    def seek(self, frame: int) -> None:
+        """Not possible: coded frames are found by time, and time is not exact."""
+        raise UnsupportedError("This file can only be read from its start.")
+
     def close(self) -> None:
         self._container.close()
 

@@ -69,6 +69,13 @@ class SoundfileDecoder:
         except soundfile.LibsndfileError as error:
             raise self._what_broke() from error
 
+    def seek(self, frame: int) -> None:
+        """Go on reading from a frame."""
+        try:
+            self._file.seek(frame)
+        except soundfile.LibsndfileError as error:
+            raise self._what_broke() from error
+
     def close(self) -> None:
         self._file.close()
 

@@ -6,7 +6,8 @@ from pathlib import Path
 
 from ..files import take_in
 from ..values import Reading, Source
-from .envelope import EnvelopeWriter, hops_of
+from .envelope import hops_of
+from .hop_files import HopFiles
 from .meter import Meter
 
 Progress = Callable[[float], None]
@@ -17,13 +18,13 @@ METER_VERSION = 3
 """Raised whenever a reading of the same file would come out differently: kept readings are then made anew."""
 
 
-def measure(path: str | Path, progress: Progress | None = None, envelope_path: Path | None = None) -> Reading:
-    """Measure every figure of a file in one pass, and write its envelope where a path for it is given.
+def measure(path: str | Path, progress: Progress | None = None, hops_folder: Path | None = None) -> Reading:
+    """Measure every figure of a file in one pass; what is kept of every hop goes into a folder, where one is given.
 
     Raises the NiceLevelError named for the cause where the file cannot be used.
     """
-    with take_in(path) as audio, _envelope(audio.source, envelope_path) as envelope:
-        meter = Meter(audio.source, audio.coding, envelope)
+    with take_in(path) as audio, _hop_files(audio.source, hops_folder) as hops:
+        meter = Meter(audio.source, audio.coding, hops)
         done = 0
         while done < audio.source.frames:
             buffer, first, last = meter.room()
@@ -35,10 +36,10 @@ def measure(path: str | Path, progress: Progress | None = None, envelope_path: P
         return meter.reading()
 
 
-def _envelope(source: Source, path: Path | None) -> AbstractContextManager[EnvelopeWriter | None]:
-    if path is None:
+def _hop_files(source: Source, folder: Path | None) -> AbstractContextManager[HopFiles | None]:
+    if folder is None:
         return nullcontext()
-    return EnvelopeWriter(path, hops_of(source.frames, source.sample_rate_hz), source.channels)
+    return HopFiles(folder, hops_of(source.frames, source.sample_rate_hz), source.channels)
 
 
 __all__ = ["METER_VERSION", "Meter", "Progress", "measure"]

@@ -7,7 +7,6 @@ than it is.
 
 from dataclasses import dataclass
 from pathlib import Path
-from types import TracebackType
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,27 +27,9 @@ class Envelope:
     energies: NDArray[np.float64]
 
 
-class EnvelopeWriter:
-    """Writes an envelope as it is measured: hops × channels × (peak, energy), an array of numpy's own file format.
-
-    A context manager; a file that was not finished is to be thrown away.
-    """
-
-    def __init__(self, path: Path, hops: int, channels: int) -> None:
-        self._file = path.open("wb")
-        header = {"descr": "<u2", "fortran_order": False, "shape": (hops, channels, 2)}
-        np.lib.format.write_array_header_1_0(self._file, header)
-
-    def add(self, peaks: Floats, energies: Floats) -> None:
-        """Write the next hops × channels."""
-        codes = np.stack((_codes(20.0, peaks, np.ceil), _codes(10.0, energies, np.rint)), axis=2)
-        self._file.write(codes.tobytes())
-
-    def __enter__(self) -> "EnvelopeWriter":
-        return self
-
-    def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
-        self._file.close()
+def encoded(peaks: Floats, energies: Floats) -> NDArray[np.uint16]:
+    """Hops × channels × (peak, energy) as they are kept."""
+    return np.stack((_codes(20.0, peaks, np.ceil), _codes(10.0, energies, np.rint)), axis=2)
 
 
 def hops_of(frames: int, sample_rate_hz: int) -> int:

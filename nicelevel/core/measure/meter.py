@@ -10,7 +10,6 @@ from ..files.codes import CodeBuffer, Coding, coding_of
 from ..kernels import aligned_zeros
 from ..units import ratio_from_db
 from ..values import Curves, Reading, Source
-from .envelope import EnvelopeWriter
 from .gating import (
     HOPS_PER_SECOND as ENERGIES_PER_SECOND,
 )
@@ -22,10 +21,11 @@ from .gating import (
     loudest_lufs,
     short_term_steps,
 )
+from .hop_files import HopFiles
 from .k_weighting import coefficients, energy_gain
 from .levels import SILENCE_DBFS, LevelMeter
 from .loudness_range import loudness_range_lu
-from .notes import notes_of
+from .notes import Traces, notes_of
 from .scan import HALF, HOPS_AT_ONCE, LANES, SPANS, VALUES, scan, with_bits, without_bits
 from .spectrum import SpectrumMeter
 from .true_peak import TruePeakMeter
@@ -56,10 +56,10 @@ class Meter:
     the block size changes no result, and hops fall on the same frames at any rate.
     """
 
-    def __init__(self, source: Source, coding: Coding | None = None, envelope: EnvelopeWriter | None = None) -> None:
+    def __init__(self, source: Source, coding: Coding | None = None, hop_files: HopFiles | None = None) -> None:
         self._source = source
         self._coding = coding or coding_of(source)
-        self._envelope = envelope
+        self._hop_files = hop_files
         rate_hz, channels = source.sample_rate_hz, source.channels
         self._stretches = max(1, LANES // channels)
         self._stretch_s = max(1, min(LONGEST_STRETCH_S, STRETCH_FRAMES // rate_hz))
@@ -82,7 +82,7 @@ class Meter:
         self._correlations: list[NDArray[np.float32]] = []
         self._levels = LevelMeter(source, self._coding)
         self._true_peak = TruePeakMeter(self._coding, channels, int(np.diff(self._edges).max()))
-        self._spectrum = SpectrumMeter(rate_hz)
+        self._spectrum = SpectrumMeter(rate_hz, channels)
 
     def room(self) -> tuple[CodeBuffer, int, int]:
         """Where the next samples go: a buffer, its first free frame and the one after its last."""
@@ -115,7 +115,8 @@ class Meter:
             correlations=_joined(self._correlations, np.float32),
             spectrum=self._spectrum.spectrum(),
         )
-        return _reading(self._source, curves, self._levels, self._true_peak)
+        traces = Traces(self._true_peak.over_places_s(), self._spectrum.late_copy_s())
+        return _reading(self._source, curves, self._levels, self._true_peak, traces)
 
     def _measure(self) -> None:
         """Measure what is in the buffer, and keep its end as the rest of the next."""
@@ -138,11 +139,19 @@ class Meter:
         found = _Found(channels, all_hops)
         for first in range(0, channels, LANES):
             self._scan_group(first, min(LANES, channels - first), stretch_hops, found)
-        self._magnitudes[:, REST_HOPS : REST_HOPS + all_hops] = found.magnitudes
-        self._magnitudes[:, REST_HOPS + all_hops :] = 0.0
+        found.cut(hops)
+        self._mend_last_hop(found, hops)
+        self._magnitudes[:, REST_HOPS : REST_HOPS + hops] = found.magnitudes
+        self._magnitudes[:, REST_HOPS + hops :] = 0.0
         self._keep_curves(found, frames, hops)
         self._levels.add(found.sums, found.extremes, found.bits)
         self._levels.count_clipped(self._buffer.codes[self._start : self._filled], found.extremes)
+
+    def _mend_last_hop(self, found: "_Found", hops: int) -> None:
+        """Where the last hop is incomplete, the silence after it does not count."""
+        if self._edges[REST_HOPS + hops] > self._filled:
+            codes = self._buffer.clean_codes(int(self._edges[REST_HOPS + hops - 1]), self._filled)
+            found.lows[:, -1], found.highs[:, -1] = codes.min(axis=0), codes.max(axis=0)
 
     def _scan_group(self, first: int, count: int, stretch_hops: int, found: "_Found") -> None:
         longest = int((self._edges[HOPS_AT_ONCE:] - self._edges[:-HOPS_AT_ONCE]).max())
@@ -161,8 +170,8 @@ class Meter:
             aligned_zeros((VALUES,), np.float64),
             spans,
             found.energies[group],
-            found.magnitudes[group],
-            found.extremes[group],
+            found.lows[group],
+            found.highs[group],
             found.sums[group],
         )
         if self._coding.is_whole:
@@ -176,18 +185,19 @@ class Meter:
         weighted = np.array(self._source.layout.weights) * gain @ found.energies[:, : complete * HOPS_PER_ENERGY]
         sums = weighted.reshape(complete, HOPS_PER_ENERGY).sum(axis=1)
         self._energies.append(sums / np.diff(edges[: complete + 1]))
-        highest = found.magnitudes.max(axis=0).reshape(-1, HOPS_PER_ENERGY).max(axis=1) * self._coding.scale
-        self._peaks.append(highest[: -(-hops // HOPS_PER_ENERGY)].astype(np.float32))
+        highest = np.maximum.reduceat(found.magnitudes.max(axis=0), np.arange(0, hops, HOPS_PER_ENERGY))
+        self._peaks.append((highest * self._coding.scale).astype(np.float32))
         if self._source.channels == 2:
             self._correlations.append(_correlations(found.sums, -(-hops // HOPS_PER_SUM)))
-        if self._envelope:
+        if self._hop_files:
             lengths = np.diff(self._edges[REST_HOPS : REST_HOPS + hops + 1])
-            peaks, energies = (array[:, :hops].T for array in (found.magnitudes, found.energies))
-            self._envelope.add(peaks * self._coding.scale, energies * gain / lengths[:, None])
+            lows, highs = (array.T * self._coding.scale for array in (found.lows, found.highs))
+            self._hop_files.add(lows, highs, found.energies.T * gain / lengths[:, None])
 
     def _search_peaks(self, first_hop: int, last_hop: int) -> None:
         codes = self._buffer.codes[: self._filled]
-        self._true_peak.feed(codes, self._edges, self._magnitudes, first_hop, last_hop)
+        done_hops = self._done_frames * HOPS_PER_SECOND // self._source.sample_rate_hz - REST_HOPS
+        self._true_peak.feed(codes, self._edges, self._magnitudes, first_hop, last_hop, done_hops)
 
     def _note_sounding(self, hops: int) -> None:
         """Tell the first and the last frame at or over the threshold of silence."""
@@ -228,10 +238,22 @@ class _Found:
     """What one scan finds, in units of a code: see there."""
 
     def __init__(self, channels: int, hops: int) -> None:
-        self.energies, self.magnitudes = np.zeros((channels, hops)), np.zeros((channels, hops))
-        self.extremes = np.tile([np.inf, -np.inf], (channels, 1))
+        self.energies, self.lows, self.highs = (np.zeros((channels, hops)) for _ in range(3))
         self.sums = np.zeros((channels, 3, hops // HOPS_PER_SUM))
         self.bits = 0
+
+    def cut(self, hops: int) -> None:
+        """Leave out what lies after the end."""
+        self.energies, self.lows, self.highs = (array[:, :hops] for array in (self.energies, self.lows, self.highs))
+
+    @property
+    def magnitudes(self) -> NDArray[np.float64]:
+        return np.maximum(-self.lows, self.highs)
+
+    @property
+    def extremes(self) -> NDArray[np.float64]:
+        """Channels × 2, the lowest and the highest."""
+        return np.stack((self.lows.min(axis=1), self.highs.max(axis=1)), axis=1)
 
 
 def _correlations(sums: NDArray[np.float64], count: int) -> NDArray[np.float32]:
@@ -246,7 +268,9 @@ def _joined(parts: list[Any], dtype: type) -> Any:
     return np.concatenate(parts) if parts else np.empty(0, dtype)
 
 
-def _reading(source: Source, curves: Curves, level_meter: LevelMeter, true_peak: TruePeakMeter) -> Reading:
+def _reading(
+    source: Source, curves: Curves, level_meter: LevelMeter, true_peak: TruePeakMeter, traces: Traces
+) -> Reading:
     levels = level_meter.levels()
     reading = Reading(
         source=source,
@@ -255,7 +279,7 @@ def _reading(source: Source, curves: Curves, level_meter: LevelMeter, true_peak:
         **loudness_figures(curves),
         **vars(levels),
     )
-    return reading.with_notes(notes_of(reading))
+    return reading.with_notes(notes_of(reading, traces))
 
 
 def loudness_figures(curves: Curves) -> dict[str, Any]:

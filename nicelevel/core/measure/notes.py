@@ -5,6 +5,7 @@ Thresholds are common practice; where a standard gives one, it is named.
 
 import math
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,10 +30,19 @@ MOST_PLACES = 200
 Rule = Callable[[Reading], Note | None]
 
 
-def notes_of(reading: Reading) -> tuple[Note, ...]:
+@dataclass(frozen=True)
+class Traces:
+    """What only the pass over the audio could see: where full scale is passed, how late one side copies the other."""
+
+    over_places_s: tuple[Place, ...] = ()
+    late_copy_s: float | None = None
+
+
+def notes_of(reading: Reading, traces: Traces) -> tuple[Note, ...]:
     """All notes that hold for a reading, the gravest first."""
     found = (rule(reading) for rule in _RULES)
-    return tuple(note for note in found if note)
+    seen = (_inter_sample_over(reading, traces), _late_copy(traces))
+    return tuple(sorted((note for note in (*found, *seen) if note), key=lambda note: _GRAVEST_FIRST.index(note.code)))
 
 
 def _digital_silence(reading: Reading) -> Note | None:
@@ -66,11 +76,22 @@ def _over_full_scale(reading: Reading) -> Note | None:
     return Note("over_full_scale", sentence, _places(reading.curves.peaks > 1.0, reading))
 
 
-def _inter_sample_over(reading: Reading) -> Note | None:
+def _inter_sample_over(reading: Reading, traces: Traces) -> Note | None:
     if reading.sample_peak_dbfs > 0.0 or reading.true_peak_dbtp <= 0.005:
         return None
-    peak = change(reading.true_peak_dbtp, 2)
-    return Note("inter_sample_over", f"The waveform reaches {peak} dBTP between the samples: converters may clip it.")
+    sentence = (
+        f"The waveform reaches {change(reading.true_peak_dbtp, 2)} dBTP between the samples: converters may clip it."
+    )
+    return Note("inter_sample_over", sentence, traces.over_places_s[:MOST_PLACES])
+
+
+def _late_copy(traces: Traces) -> Note | None:
+    if traces.late_copy_s is None:
+        return None
+    side, other = ("right", "left") if traces.late_copy_s > 0 else ("left", "right")
+    delay_ms = figure(1000 * abs(traces.late_copy_s), 2)
+    sentence = f"The {side} side is the {other} one, {delay_ms} ms later: in mono they cancel in part."
+    return Note("late_copy", sentence)
 
 
 def _dc(reading: Reading) -> Note | None:
@@ -237,7 +258,6 @@ _RULES: tuple[Rule, ...] = (
     _tick_at_head,
     _dead_air_head,
     _dead_air_tail,
-    _inter_sample_over,
     _limiter_left_on,
     _steep_edge,
     _dc,
@@ -246,4 +266,29 @@ _RULES: tuple[Rule, ...] = (
     _bits_unused,
     _layout_assumed,
     _layout_unknown,
+)
+
+_GRAVEST_FIRST = (
+    "digital_silence",
+    "too_short",
+    "clipped",
+    "over_full_scale",
+    "one_sided",
+    "inverted",
+    "silence_inside",
+    "cut_tail",
+    "tick_at_head",
+    "dead_air_head",
+    "dead_air_tail",
+    "inter_sample_over",
+    "late_copy",
+    "limiter_left_on",
+    "lossy_ancestry",
+    "dc",
+    "quieter_copy",
+    "nearly_identical",
+    "identical",
+    "bits_unused",
+    "layout_assumed",
+    "layout_unknown",
 )

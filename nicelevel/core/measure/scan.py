@@ -10,7 +10,7 @@ from ..files.codes import read
 from ..kernels import Floats, Integers, vectorised
 
 HOPS_AT_ONCE = 5
-"""Taken out of the codes together: long enough in one piece to be fetched ahead, short enough to stay in the cache."""
+"""Taken out of the codes together: long enough to be fetched ahead, short enough to stay in the cache."""
 
 LANES = 16
 """Fixed, so that the compiler knows where everything lies; those that are not needed stay silent."""
@@ -41,8 +41,8 @@ def scan(
     values: Floats,
     spans: Integers,
     energies: Floats,
-    magnitudes: Floats,
-    extremes: Floats,
+    lows: Floats,
+    highs: Floats,
     sums: Floats,
 ) -> None:
     """Measure stretches of a programme that follow one another, after a rest of `rest_hops`.
@@ -51,8 +51,8 @@ def scan(
     from the first one given, LANES at most. edges: borders of the hops in frames. biquads: 2 × 5.
     tile: HOPS_AT_ONCE longest hops × (LANES + HALF), zeros; values, spans: VALUES and SPANS long, zeros; spans ends
     with the bits that were ever set in each lane. Results, in units of a code: energies: channels × hops, sum of the
-    K-weighted squares less the filter's gain; magnitudes: channels × hops, the largest; extremes: channels × 2, lowest
-    and highest; sums: channels × 3 × sums: of samples, of squares, and, where there are two channels, of products.
+    K-weighted squares less the filter's gain; lows, highs: channels × hops; sums: channels × 3 × sums: of samples, of
+    squares, and, where there are two channels, of products.
     """
     lanes = LANES // channels
     stretches = energies.shape[1] // stretch_hops
@@ -75,11 +75,9 @@ def scan(
         for channel in range(channels):
             for stretch in range(stretches):
                 lane = channel * lanes + stretch
-                low, high = float(spans[_LOW + lane]), float(spans[_HIGH + lane])
-                extremes[channel, 0] = min(extremes[channel, 0], low)
-                extremes[channel, 1] = max(extremes[channel, 1], high)
-                energies[channel, stretch * stretch_hops + at] = values[_ENERGY + lane]
-                magnitudes[channel, stretch * stretch_hops + at] = max(-low, high)
+                to = stretch * stretch_hops + at
+                energies[channel, to] = values[_ENERGY + lane]
+                lows[channel, to], highs[channel, to] = float(spans[_LOW + lane]), float(spans[_HIGH + lane])
         if at % hops_per_sum == hops_per_sum - 1:
             collect(values, channels, stretches, at // hops_per_sum, stretch_hops // hops_per_sum, sums)
 

@@ -1,5 +1,7 @@
 """The long-term average spectrum, from one window of every second."""
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -16,18 +18,43 @@ def window_frames(sample_rate_hz: int) -> int:
 class SpectrumMeter:
     """Fed with one window of every second, then asked. Power is summed over channels."""
 
-    def __init__(self, sample_rate_hz: int) -> None:
+    def __init__(self, sample_rate_hz: int, channels: int) -> None:
+        self._sample_rate_hz = sample_rate_hz
+        self._pair = channels == 2
         self.frames = window_frames(sample_rate_hz)
         self._window = np.hanning(self.frames).astype(np.float32)
         self._power = np.zeros(self.frames // 2 + 1)
         self._windows = 0
+        self._cross, self._energies = np.zeros(self.frames // 2 + 1, complex), np.zeros(2)
 
     def feed(self, window: Floats) -> None:
         """Take `frames` × channels."""
         samples = np.ascontiguousarray(window.T, np.float32)
         bins = np.fft.rfft(samples * self._window)
-        self._power += (bins.real**2 + bins.imag**2).sum(axis=0)
+        powers = bins.real**2 + bins.imag**2
+        self._power += powers.sum(axis=0)
+        if self._pair:
+            self._cross += bins[1] * bins[0].conj()
+            self._energies += powers.sum(axis=1)
         self._windows += 1
+
+    def late_copy_s(self) -> float | None:
+        """How much later the second channel says what the first says (less than 0: earlier), or None.
+
+        From the cross-correlation of all windows: it must reach almost 1 at one delay and nowhere else, which tones
+        alone never do. A delay of 0 is no delay.
+        """
+        if not self._pair or self._windows == 0 or self._energies.min() <= 0.0:
+            return None
+        correlation = np.fft.irfft(self._cross) * (self.frames / 2 / math.sqrt(float(self._energies.prod())))
+        lags = np.arange(self.frames)
+        lags[lags > self.frames // 2] -= self.frames
+        correlation *= _near(lags, self.frames)
+        best = int(np.argmax(np.abs(correlation)))
+        elsewhere = np.abs(correlation)[np.abs(lags - lags[best]) > APART_FRAMES].max(initial=0.0)
+        if lags[best] == 0 or abs(correlation[best]) < SAME_AT_LAG or elsewhere > LIKE_ELSEWHERE:
+            return None
+        return float(lags[best] / self._sample_rate_hz)
 
     def spectrum(self) -> NDArray[np.float32]:
         """Mean power of each bin from 0 to half the rate; 1.0 is a full-scale sine. Empty where the file is short."""
@@ -36,6 +63,37 @@ class SpectrumMeter:
         sine_power = (float(self._window.sum()) / 2.0) ** 2
         mean: NDArray[np.float64] = self._power / self._windows / sine_power
         return mean.astype(np.float32)
+
+
+SAME_AT_LAG, LIKE_ELSEWHERE, APART_FRAMES, FARTHEST_SHARE = 0.97, 0.8, 48, 0.25
+
+
+def _near(lags: NDArray[np.int_], frames: int) -> NDArray[np.float64]:
+    """What makes up for the windows' overlap at each lag; 0 where that is too little to tell."""
+    share = np.abs(lags) / frames
+    overlap = (1.0 - share) * (2.0 + np.cos(2.0 * np.pi * share)) / 3.0 + np.sin(2.0 * np.pi * share) / (2.0 * np.pi)
+    return np.where(share <= FARTHEST_SHARE, 1.0 / np.maximum(overlap, 0.1), 0.0)
+
+
+BANDS_PER_OCTAVE, LOWEST_BAND_HZ = 16, 20.0
+
+
+def sixteenth_octaves(spectrum: NDArray[np.float32], sample_rate_hz: int) -> list[tuple[float, float]]:
+    """Centre in Hz and level in dB of every sixteenth of an octave; 0 dB is a full-scale sine in it.
+
+    Where a band is narrower than a bin it gets its share of it, so that a level falls smoothly to the lowest ones.
+    """
+    if len(spectrum) == 0:
+        return []
+    hz_per_bin = sample_rate_hz / 2 / (len(spectrum) - 1)
+    count = int(BANDS_PER_OCTAVE * math.log2(sample_rate_hz / 2 / LOWEST_BAND_HZ))
+    edges_hz = LOWEST_BAND_HZ * 2.0 ** (np.arange(count + 1) / BANDS_PER_OCTAVE)
+    # A Hann window spreads a sine over bins whose powers add up to 1.5 times its own.
+    below = np.concatenate(([0.0], np.cumsum(spectrum.astype(np.float64)))) / 1.5
+    sums = np.interp(edges_hz / hz_per_bin + 0.5, np.arange(len(below)), below)
+    powers = np.maximum(np.diff(sums), 1e-16)
+    centres_hz = np.sqrt(edges_hz[1:] * edges_hz[:-1])
+    return [(float(hz), float(10.0 * math.log10(power))) for hz, power in zip(centres_hz, powers, strict=True)]
 
 
 def steep_edge_hz(spectrum: NDArray[np.float32], sample_rate_hz: int) -> float | None:

@@ -23,12 +23,15 @@ from numpy.typing import NDArray
 from ..files.codes import Coding, read
 from ..kernels import Floats, Integers, kernel, vectorised
 from ..units import db_from_ratio
+from ..values import Place
+from .envelope import HOP_S
 
 PHASES = 16
 TAPS = 64
 KAISER_BETA = 7.86
 """Stops at -80 dB."""
 
+CLOSE_HOPS = 20
 HALF_TAPS = TAPS // 2
 HALF_PHASE = PHASES // 2
 QUARTER_PHASE = PHASES // 4
@@ -85,23 +88,36 @@ class TruePeakMeter:
     def __init__(self, coding: Coding, channels: int, longest_hop_frames: int) -> None:
         self._scale = coding.scale
         self._peaks = np.zeros(channels)
+        self._over_hops: set[int] = set()
         self._search = search_peak.using(read=coding.reads)
         reached_frames = longest_hop_frames + TAPS - 1
         self._scratch = (np.zeros(reached_frames), *(np.zeros(reached_frames, np.float32) for _ in range(2)))
 
-    def feed(self, codes: Integers, edges: Integers, magnitudes: Floats, first_hop: int, last_hop: int) -> None:
-        """Search some hops.
+    def feed(
+        self, codes: Integers, edges: Integers, magnitudes: Floats, first_hop: int, last_hop: int, done_hops: int
+    ) -> None:
+        """Search some hops; the one of number 0 is the programme's of number `done_hops`.
 
         codes: frames × channels, silent before their start and after their end; edges: borders of all hops in
         frames; magnitudes: channels × hops, the largest code of each, known for all within half a filter of those.
         """
-        sums = np.zeros(last_hop - first_hop)
+        sums, overs = np.zeros(last_hop - first_hop), np.zeros(last_hop - first_hop)
         reach_hops = 1 + HALF_TAPS // max(1, int(np.diff(edges).min()))
         hops = np.array([first_hop, last_hop, reach_hops])
         for channel, largest in enumerate(magnitudes):
             peak = max(self._peaks[channel], float(largest[first_hop:last_hop].max(initial=0.0)))
-            arrays = (codes, edges, largest, hops, sums, _HALF, _PHASES, *self._scratch)
-            self._peaks[channel] = self._search(*arrays, channel, peak, _L1_NORM)
+            arrays = (codes, edges, largest, hops, sums, overs, _HALF, _PHASES, *self._scratch)
+            self._peaks[channel] = self._search(*arrays, channel, peak, 1.0 / self._scale, _L1_NORM)
+        self._over_hops.update((np.flatnonzero(overs) + first_hop + done_hops).tolist())
+
+    def over_places_s(self) -> tuple[Place, ...]:
+        """Where the waveform passes full scale, in seconds; places that are close are one."""
+        hops = np.array(sorted(self._over_hops))
+        if len(hops) == 0:
+            return ()
+        breaks = np.flatnonzero(np.diff(hops) > CLOSE_HOPS)
+        starts, ends = np.concatenate(([0], breaks + 1)), np.concatenate((breaks, [len(hops) - 1]))
+        return tuple((float(hops[a]) * HOP_S, float(hops[b] + 1) * HOP_S) for a, b in zip(starts, ends, strict=True))
 
     def peaks_dbtp(self) -> tuple[float, ...]:
         """True peak of each channel in dBTP."""
@@ -115,6 +131,7 @@ def search_peak(
     largest: Floats,
     hops: Integers,
     sums: Floats,
+    overs: Floats,
     half_filter: Floats,
     phases: Floats,
     signal: Floats,
@@ -122,13 +139,15 @@ def search_peak(
     halves: Floats,
     channel: int,
     peak: float,
+    full_scale: float,
     l1_norm: float,
 ) -> float:
     """Largest magnitude between the samples of some hops of a channel, or `peak` where that is larger.
 
     largest: largest magnitude of every hop; hops: the first, the one after the last, and how many the filter reaches
-    over; sums: scratch, one for each of them; half_filter: the phase half-way between samples; phases: all of them;
-    signal, single, halves: scratch, a hop and a filter long; peak: not under the largest sample of these hops.
+    over; sums: scratch, one for each of them; overs: set to 1 for each that passes full scale; half_filter: the phase
+    half-way between samples; phases: all of them; signal, single, halves: scratch, a hop and a filter long; peak: not
+    under the largest sample of these hops.
     """
     first_hop, last_hop, reach = hops[0], hops[1], hops[2]
     if peak == 0.0:
@@ -136,16 +155,18 @@ def search_peak(
     # Twice over the hops: the half-sample points raise the peak, and spare the closer look most of its work.
     for hop in range(first_hop, last_hop):
         sums[hop - first_hop] = 0.0
-        if _may_pass(largest, hop, reach, l1_norm, peak):
+        wanted = min(peak, full_scale)
+        if _may_pass(largest, hop, reach, l1_norm, wanted):
             runs = edges[hop + 1] - edges[hop]
             _take(codes, edges[hop] - (HALF_TAPS - 1), channel, single[: runs + TAPS - 1])
-            if _bound(single[: runs + TAPS - 1]) <= peak:
+            if _bound(single[: runs + TAPS - 1]) <= wanted:
                 continue
             _filter_halves(single, half_filter, halves[:runs])
             highest, sums[hop - first_hop] = _highest(single[HALF_TAPS - 1 :], halves[:runs])
             peak = max(peak, highest)
     for hop in range(first_hop, last_hop):
-        if sums[hop - first_hop] < 2.0 * _MEAN_AT_HALF * peak:
+        found = min(peak, full_scale)
+        if sums[hop - first_hop] < 2.0 * _MEAN_AT_HALF * found:
             continue
         runs = edges[hop + 1] - edges[hop]
         _take(codes, edges[hop] - (HALF_TAPS - 1), channel, signal[: runs + TAPS - 1])
@@ -154,10 +175,14 @@ def search_peak(
         for run in range(runs):
             half = abs(float(halves[run]))
             early, late = abs(signal[run + HALF_TAPS - 1]), abs(signal[run + HALF_TAPS])
-            if early + half >= 2.0 * _MEAN_AT_HALF * peak:
-                peak = _halve(signal, phases, run, 0, early, half, peak)
-            if half + late >= 2.0 * _MEAN_AT_HALF * peak:
-                peak = _halve(signal, phases, run, HALF_PHASE, half, late, peak)
+            found = max(found, half)
+            if early + half >= 2.0 * _MEAN_AT_HALF * found:
+                found = _halve(signal, phases, run, 0, early, half, found)
+            if half + late >= 2.0 * _MEAN_AT_HALF * found:
+                found = _halve(signal, phases, run, HALF_PHASE, half, late, found)
+        peak = max(peak, found)
+        if found > full_scale:
+            overs[hop - first_hop] = 1.0
     return peak
 
 

@@ -29,7 +29,8 @@ function board() {
     afterChange() {
       const cells = this.cells();
       this.isEmpty = !this.$refs.body.querySelector("tr");
-      if (!this.cell() && cells.length) this.chooseCell(cells[0]);
+      const asked = document.querySelector(`${location.hash || "#none"} td.cell`);
+      if (!this.cell() && cells.length) this.chooseCell(asked || cells[0]);
       else this.mark();
     },
 
@@ -157,6 +158,15 @@ function board() {
     removeChosen() {
       const row = this.cell()?.closest("tr");
       if (row) this.remove(row.dataset.remove);
+    },
+
+    openReading() {
+      const link = this.$refs.closeUp.querySelector("[data-open-reading]");
+      if (link) location.assign(link.href);
+    },
+
+    openSet() {
+      location.assign(this.$root.querySelector("[data-set]").href);
     },
 
     download() {

@@ -10,6 +10,8 @@ export function boardKeys(board) {
     ArrowRight: () => board.walk(0, 1),
     Home: () => board.walk(-Infinity, 0),
     End: () => board.walk(Infinity, 0),
+    Enter: () => board.openReading(),
+    s: () => board.openSet(),
     r: () => board.renderOne(),
     R: () => board.renderAll(),
     d: () => board.download(),

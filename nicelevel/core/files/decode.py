@@ -1,0 +1,33 @@
+"""A lossless copy of what can only be read from its start, so that it can be played and looked at from anywhere."""
+
+from pathlib import Path
+
+from ..errors import UnsupportedError
+from ..values import OutputFormat
+from .read import take_in
+from .write import open_sink
+
+BLOCK_FRAMES = 1 << 16
+
+
+def can_seek(path: Path) -> bool:
+    """Whether a file can be read from anywhere, to the frame."""
+    with take_in(path) as audio:
+        try:
+            audio.window(0, 0)
+        except UnsupportedError:
+            return False
+        return True
+
+
+def decode(path: Path, target: Path) -> None:
+    """Write all samples into a WAVE file of 32-bit floating point, which holds what a lossy decoder gives."""
+    with take_in(path) as audio:
+        source = audio.source
+        output = OutputFormat("wav", "float_32", source.sample_rate_hz, source.layout, "none")
+        sink = open_sink(target, output, source.frames)
+        try:
+            for block in audio.blocks(BLOCK_FRAMES):
+                sink.write(block.astype("float32"))
+        finally:
+            sink.close()

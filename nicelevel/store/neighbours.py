@@ -1,0 +1,29 @@
+"""Notes that a source gets from the other sources of its job."""
+
+from collections.abc import Sequence
+
+from nicelevel.core.measure.neighbours import neighbour_notes
+from nicelevel.core.values import Reading as Measured
+
+from .audio import AudioFolder
+from .models import Source
+from .readings import load_figures
+from .sources import sources_of
+
+
+def with_neighbour_notes(source: Source, reading: Measured, audio: AudioFolder) -> Measured:
+    """A reading of a source with the notes that its neighbours give it."""
+    measured = [each for each in sources_of(source.job_id) if each.state == "measured"]
+    noted = noted_readings(measured, audio)
+    extra = noted[source.id].notes[len(reading.notes) :] if source.id in noted else ()
+    return reading.with_notes((*reading.notes, *extra))
+
+
+def noted_readings(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Measured]:
+    """Figures of measured sources of one job by their ids, with the notes that neighbours give added."""
+    figures = [load_figures(source.digest, audio) for source in sources]
+    notes = neighbour_notes(figures)
+    return {
+        source.id: reading.with_notes((*reading.notes, *extra))
+        for source, reading, extra in zip(sources, figures, notes, strict=True)
+    }

@@ -1,0 +1,98 @@
+"""The reading of a source: its page, what its time view draws from, its sound."""
+
+from typing import Any
+
+import numpy as np
+from flask import Blueprint, Response, abort, render_template, request
+
+from nicelevel.core.files import take_in
+from nicelevel.core.files.preview import Preview
+from nicelevel.core.measure.hop_files import waveform_name
+from nicelevel.core.measure.waveform import LEVELS
+from nicelevel.core.values import Reading
+from nicelevel.report.reading_view import GRAVE, drawing_data, facts_line, figure_groups, reading_text, series_bytes
+from nicelevel.store.models import Source
+from nicelevel.store.neighbours import with_neighbour_notes
+from nicelevel.store.readings import is_measured, load_reading
+
+from .found import audio, source_or_404
+
+readings = Blueprint("readings", __name__)
+
+CHUNK_BINS = 2048
+CHUNK_FRAMES = 16384
+KEPT_S = 3600
+BINARY = "application/octet-stream"
+
+
+@readings.get("/sources/<int:source_id>/reading")
+def show(source_id: int) -> str:
+    """The Reading screen."""
+    source = source_or_404(source_id)
+    reading = with_neighbour_notes(source, _reading_or_404(source), audio())
+    data = {**drawing_data(reading), "chunk_bins": CHUNK_BINS, "chunk_frames": CHUNK_FRAMES}
+    return render_template(
+        "reading/reading.html",
+        source=source,
+        reading=reading,
+        groups=figure_groups(reading),
+        facts=facts_line(reading),
+        text=reading_text(source.title, reading),
+        data=data,
+        grave_notes=GRAVE,
+    )
+
+
+@readings.get("/sources/<int:source_id>/series")
+def series(source_id: int) -> Response:
+    """Loudness and correlation over time, as float32."""
+    return _binary(series_bytes(_reading_or_404(source_or_404(source_id))))
+
+
+@readings.get("/sources/<int:source_id>/waveform/<int:level>/<int:chunk>")
+def waveform(source_id: int, level: int, chunk: int) -> Response:
+    """Some bins of a level, as int16: bins × channels × (low, high, level)."""
+    source = source_or_404(source_id)
+    path = audio().hops_folder(source.digest) / waveform_name(level)
+    if level >= LEVELS or not path.exists():
+        abort(404)
+    bins = np.load(path, mmap_mode="r")
+    return _binary(np.asarray(bins[chunk * CHUNK_BINS : (chunk + 1) * CHUNK_BINS]).tobytes())
+
+
+@readings.get("/sources/<int:source_id>/samples/<int:chunk>")
+def samples(source_id: int, chunk: int) -> Response:
+    """Some frames × channels, as float32."""
+    source = source_or_404(source_id)
+    with take_in(audio().playable_path(source.digest)) as opened:
+        first = min(chunk * CHUNK_FRAMES, opened.source.frames)
+        last = min(first + CHUNK_FRAMES, opened.source.frames)
+        return _binary(opened.window(first, last).astype("<f4", copy=False).tobytes())
+
+
+@readings.get("/sources/<int:source_id>/preview.wav")
+def preview(source_id: int) -> Response:
+    """The sound, from any byte on."""
+    source = source_or_404(source_id)
+    _reading_or_404(source)
+    sound = Preview(audio().playable_path(source.digest))
+    asked = request.range.range_for_length(sound.size_bytes) if request.range else (0, sound.size_bytes)
+    if asked is None:
+        abort(Response(status=416, headers={"Content-Range": f"bytes */{sound.size_bytes}"}))
+    first, last = asked
+    headers = {"Accept-Ranges": "bytes", "Content-Length": str(last - first), "Cache-Control": f"max-age={KEPT_S}"}
+    if request.range:
+        headers["Content-Range"] = f"bytes {first}-{last - 1}/{sound.size_bytes}"
+    body: Any = () if request.method == "HEAD" else sound.read(first, last)
+    return Response(body, 206 if request.range else 200, headers, mimetype="audio/wav")
+
+
+def _reading_or_404(source: Source) -> Reading:
+    if not is_measured(source.digest):
+        abort(404)
+    return load_reading(source.digest, audio())
+
+
+def _binary(data: bytes) -> Response:
+    """Contents never change, so the browser may keep what it was given."""
+    return Response(data, mimetype=BINARY, headers={"Cache-Control": f"private, max-age={KEPT_S}"})

@@ -1,0 +1,22 @@
+// The Set view: drawn by the server; here the axes are changed.
+
+import Alpine from "../vendor/alpine/alpine-csp.js";
+import { isTyping, page } from "../page.js";
+
+function set() {
+  return {
+    init() {
+      addEventListener("keydown", (event) => {
+        if (event.key === "b" && !isTyping(event)) location.assign(this.$root.querySelector("[data-board]").href);
+      });
+    },
+
+    choose() {
+      this.$refs.axes.requestSubmit();
+    },
+  };
+}
+
+Alpine.data("page", page);
+Alpine.data("set", set);
+Alpine.start();

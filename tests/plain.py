@@ -14,11 +14,16 @@ def hop_energies(signal: np.ndarray, rate: int, weights: tuple[float, ...]) -> n
     edges = [edge for edge in edges if edge <= len(signal)]
     weighted = np.zeros(len(signal))
     for channel, weight in enumerate(weights):
-        y = list(map(float, signal[:, channel]))
-        for b0, b1, b2, a1, a2 in coefficients(rate).tolist():
-            y = biquad(y, b0, b1, b2, a1, a2)
-        weighted += weight * np.square(y)
+        weighted += weight * np.square(k_weighted(signal[:, channel], rate))
     return np.array([weighted[start:end].mean() for start, end in itertools.pairwise(edges)])
+
+
+def k_weighted(samples: np.ndarray, rate: int) -> np.ndarray:
+    """One channel through both biquads."""
+    y = list(map(float, samples))
+    for b0, b1, b2, a1, a2 in coefficients(rate).tolist():
+        y = biquad(y, b0, b1, b2, a1, a2)
+    return np.array(y)
 
 
 def biquad(x: list[float], b0: float, b1: float, b2: float, a1: float, a2: float) -> list[float]:

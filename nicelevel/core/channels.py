@@ -13,9 +13,29 @@ LFE_POSITIONS = frozenset({"LFE", "LFE2"})
 SIDE_WEIGHT = 1.41
 """ITU-R BS.1770-5, Annex 1: Ls and Rs, about +1.5 dB."""
 
-# Surrounds at 60 to 120 degrees weigh more; the rear pair of a 7.1 layout stands behind that
-# (ITU-R BS.1770-5, Annex 3, from memory).
-_HEAVY_POSITIONS = frozenset({"Ls", "Rs"})
+# Azimuth to either side and elevation of each position in degrees (ITU-R BS.2051-3; the wide and the rear ones by
+# common practice). What stands lower than 30 degrees and from 60 to 120 to the side weighs more, the rear pair of a
+# 7.1 layout and all that hangs above does not (ITU-R BS.1770-5, Annex 3, from memory).
+_DIRECTIONS = {
+    "L": (30, 0),
+    "R": (30, 0),
+    "C": (0, 0),
+    "Lc": (15, 0),
+    "Rc": (15, 0),
+    "Ls": (110, 0),
+    "Rs": (110, 0),
+    "Lb": (135, 0),
+    "Rb": (135, 0),
+    "Cb": (180, 0),
+    "Tc": (0, 90),
+    "Tfl": (45, 30),
+    "Tfc": (0, 30),
+    "Tfr": (45, 30),
+    "Tbl": (135, 30),
+    "Tbc": (180, 30),
+    "Tbr": (135, 30),
+}
+_HEAVY_AZIMUTHS, _HEAVY_BELOW_ELEVATION = (60, 120), 30
 
 
 @dataclass(frozen=True)
@@ -39,7 +59,9 @@ class Layout:
 def _weight(position: str | None) -> float:
     if position in LFE_POSITIONS:
         return 0.0
-    return SIDE_WEIGHT if position in _HEAVY_POSITIONS else 1.0
+    azimuth, elevation = _DIRECTIONS.get(position or "", (0, 0))
+    to_the_side = _HEAVY_AZIMUTHS[0] <= azimuth <= _HEAVY_AZIMUTHS[1]
+    return SIDE_WEIGHT if to_the_side and elevation < _HEAVY_BELOW_ELEVATION else 1.0
 
 
 _LAYOUTS = {
@@ -50,6 +72,10 @@ _LAYOUTS = {
     "5.0": ("L", "R", "C", "Ls", "Rs"),
     "5.1": ("L", "R", "C", "LFE", "Ls", "Rs"),
     "7.1": ("L", "R", "C", "LFE", "Ls", "Rs", "Lb", "Rb"),
+    "5.1.2": ("L", "R", "C", "LFE", "Ls", "Rs", "Tfl", "Tfr"),
+    "5.1.4": ("L", "R", "C", "LFE", "Ls", "Rs", "Tfl", "Tfr", "Tbl", "Tbr"),
+    "7.1.2": ("L", "R", "C", "LFE", "Lb", "Rb", "Ls", "Rs", "Tfl", "Tfr"),
+    "7.1.4": ("L", "R", "C", "LFE", "Lb", "Rb", "Ls", "Rs", "Tfl", "Tfr", "Tbl", "Tbr"),
 }
 
 # In a layout with one pair of surrounds, the pair is Ls and Rs whether its mask says back or side.
@@ -64,8 +90,23 @@ _MASKS = {
     0x3F: _LAYOUTS["5.1"],
     0x60F: _LAYOUTS["5.1"],
     0x63F: ("L", "R", "C", "LFE", "Lb", "Rb", "Ls", "Rs"),
+    0x560F: _LAYOUTS["5.1.2"],
+    0x2D60F: _LAYOUTS["5.1.4"],
+    0x563F: _LAYOUTS["7.1.2"],
+    0x2D63F: _LAYOUTS["7.1.4"],
 }
-_MASK_OF_NAME = {"stereo": 0x3, "3.0": 0x7, "4.0": 0x33, "5.0": 0x607, "5.1": 0x60F, "7.1": 0x63F}
+_MASK_OF_NAME = {
+    "stereo": 0x3,
+    "3.0": 0x7,
+    "4.0": 0x33,
+    "5.0": 0x607,
+    "5.1": 0x60F,
+    "7.1": 0x63F,
+    "5.1.2": 0x560F,
+    "5.1.4": 0x2D60F,
+    "7.1.2": 0x563F,
+    "7.1.4": 0x2D63F,
+}
 
 # FLAC states the layout by count: RFC 9639, section 9.1.3.
 _FLAC_MASKS = {1: 0x4, 2: 0x3, 3: 0x7, 4: 0x33, 5: 0x37, 6: 0x3F, 8: 0x63F}

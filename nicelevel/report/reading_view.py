@@ -74,10 +74,8 @@ def figure_groups(reading: Reading) -> tuple[Group, ...]:
 
 def _loudness(reading: Reading) -> tuple[Figure, ...]:
     return (
-        Figure("Integrated", f"{level(reading.integrated_lufs)} LUFS", "loudness of the whole, pauses gated out"),
-        Figure(
-            "Loudness range", f"{level(reading.loudness_range_lu)} LU", "from quiet to loud passages, ends cut off"
-        ),
+        Figure("Integrated", f"{level(reading.integrated_lufs)} LUFS", "loudness of the whole, gated"),
+        Figure("Loudness range", f"{level(reading.loudness_range_lu)} LU", "from quiet to loud passages"),
         Figure(
             f"Loudest 3 s{_at(reading, SHORT_TERM_HOPS)}",
             f"{level(reading.max_short_term_lufs)} LUFS",
@@ -88,7 +86,7 @@ def _loudness(reading: Reading) -> tuple[Figure, ...]:
             f"{level(reading.max_momentary_lufs)} LUFS",
             "largest momentary loudness",
         ),
-        Figure("Peak to loudness", f"{level(reading.plr_lu)} LU", "true peak over integrated: little means dense"),
+        Figure("Peak to loudness", f"{level(reading.plr_lu)} LU", "true peak over integrated"),
         Figure("RMS", f"{level(reading.rms_dbfs)} dB", "mean power of all samples: not loudness"),
     )
 
@@ -107,7 +105,7 @@ def _peaks(reading: Reading) -> tuple[Figure, ...]:
         Figure("Clipped samples", str(reading.clipped_samples), "runs at full scale", reading.clipped_samples > 0),
         Figure("DC, largest", f"{100 * worst:.2f} %".replace("-", "−"), "a constant offset takes headroom"),
     ]
-    if 1 < len(peaks) <= 8:
+    if len(peaks) == 2:
         by_channel = " ".join(level(peak, signed=True) for peak in peaks)
         figures.insert(1, Figure("True peak by channel", by_channel, ", ".join(channel_names(reading))))
     return tuple(figures)
@@ -172,6 +170,7 @@ def drawing_data(reading: Reading) -> dict[str, Any]:
         "frames": source.frames,
         "duration_s": source.duration_s,
         "channels": channel_names(reading),
+        "true_peaks": [level(peak, signed=True) for peak in reading.true_peak_per_channel_dbtp],
         "full_scale": FULL_SCALE,
         "levels": LEVELS,
         "bins_joined": BINS_JOINED,

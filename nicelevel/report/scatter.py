@@ -10,7 +10,7 @@ from nicelevel.core.measure.neighbours import outlying
 from nicelevel.core.values import Note, Reading
 
 from .board_words import short_note
-from .words import level
+from .words import figure, level
 
 LEFT, RIGHT, TOP, BOTTOM = 74, 60, 26, 52
 LABEL_TALL, LABEL_WIDE, DOT = 28, 6.6, 6
@@ -40,13 +40,15 @@ AXES = {
 
 RINGED = frozenset(
     {
-        "one_sided",
-        "inverted",
+        "clipped",
         "digital_silence",
+        "inverted",
+        "layout_outlier",
         "limited_outlier",
         "limiter_left_on",
+        "one_sided",
         "rate_outlier",
-        "layout_outlier",
+        "silence_inside",
     }
 )
 """Notes that make a source stand out wherever it lies."""
@@ -131,7 +133,7 @@ def _scale(values: Sequence[Any], start: float, end: float) -> tuple[Callable[[f
 
     decimals = max(0, -int(np.floor(np.log10(step))))
     marks = np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step
-    return place, tuple(Tick(place(float(mark)), f"{mark:.{decimals}f}".replace("-", "−")) for mark in marks)
+    return place, tuple(Tick(place(float(mark)), figure(float(mark), decimals)) for mark in marks)
 
 
 def _step(least: float) -> float:

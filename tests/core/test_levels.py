@@ -50,6 +50,45 @@ def test_surrounds_weigh_1_5_db_more_and_rear_channels_of_7_1_do_not():
     assert layout.weights == (1.0, 1.0, 1.0, 0.0, 1.0, 1.0, 1.41, 1.41)
 
 
+@pytest.mark.parametrize(
+    ("mask", "name", "heavy"),
+    [(0x2D60F, "5.1.4", {"Ls", "Rs"}), (0x2D63F, "7.1.4", {"Ls", "Rs"}), (0x563F, "7.1.2", {"Ls", "Rs"})],
+)
+def test_what_hangs_above_weighs_like_the_front(mask, name, heavy):
+    """ITU-R BS.1770-5, Annex 3 (from memory): 1.41 from 60 to 120 degrees to the side and under 30 above, else 1."""
+    from nicelevel.core.channels import layout_from_mask
+
+    layout = layout_from_mask(mask, mask.bit_count())
+    assert layout.name == name
+    for position, weight in zip(layout.positions, layout.weights, strict=True):
+        assert weight == (0.0 if position == "LFE" else 1.41 if position in heavy else 1.0), position
+
+
+def test_twelve_channels_sum_by_their_weights():
+    """The same tone in each channel of 7.1.4: nine at 1, two at 1.41, one not at all; BS.1770: 10·lg of the sum."""
+    from nicelevel.core.channels import layout_from_mask
+
+    tone = signals.sine(997, -30, 3)
+    one = meter_signal(tone).integrated_lufs
+    many = meter_signal(np.repeat(tone, 12, axis=1), layout=layout_from_mask(0x2D63F, 12)).integrated_lufs
+    assert many - one == pytest.approx(10 * np.log10(9 + 2 * 1.41), abs=0.001)
+
+
+def test_more_channels_than_lanes_are_measured_like_few():
+    signal = signals.noise(3, -30, channels=19, seed=7) * np.linspace(0.2, 1.0, 19)
+    reading = meter_signal(signal)
+    peaks = [meter_signal(signal[:, [at]]).true_peak_dbtp for at in range(19)]
+    assert reading.true_peak_per_channel_dbtp == pytest.approx(peaks, abs=1e-9)
+    energies = [meter_signal(signal[:, [at]]).curves.energies for at in range(19)]
+    assert reading.curves.energies == pytest.approx(np.sum(energies, axis=0), rel=1e-9)
+
+
+def test_an_incomplete_last_hop_adds_no_silence_to_the_extremes():
+    signal = np.full((48_010, 1), 0.25)
+    reading = meter_signal(signal)
+    assert (reading.min_sample, reading.max_sample) == (0.25, 0.25)
+
+
 def test_dc_and_extremes():
     signal = signals.sine(1000, -20, 1) + 0.25
     reading = meter_signal(signal)

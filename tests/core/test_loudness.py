@@ -115,6 +115,57 @@ def range_at_steps_of_a_second(reading):
     return loudness_range_lu(window_energies(reading.curves.energies, SHORT_TERM_HOPS)[::HOPS_PER_SECOND])
 
 
+_MATERIALS = {
+    "speech": lambda rate, seed: _speech(rate, seed),
+    "tones": lambda rate, seed: (
+        signals.sine(220.0 + seed, -20, 12, rate=rate) + signals.sine(1_510.0, -32, 12, rate=rate)
+    ),
+    "bursts": lambda rate, seed: signals.noise(12, -18, rate, 2, seed) * _gates(12 * rate, rate, seed),
+}
+
+
+def _gates(frames, rate, seed):
+    """On and off in turns of a fifth of a second to two seconds."""
+    generator = np.random.default_rng(seed)
+    turns = np.cumsum(generator.uniform(0.2, 2.0, 60))
+    return (np.searchsorted(turns, np.arange(frames) / rate) % 2).astype(float)[:, None]
+
+
+def _speech(rate, seed):
+    """Like speech: a buzz with three formants, syllables four times a second, pauses between phrases."""
+    time = np.arange(14 * rate) / rate
+    generator = np.random.default_rng(seed)
+    pitch = np.cumsum(110 + 20 * np.sin(2 * np.pi * 0.7 * time)) / rate
+    buzz = sum(
+        np.sin(2 * np.pi * harmonic * pitch) / harmonic for harmonic in range(1, 24) if 140 * harmonic < rate / 2
+    )
+    syllables = np.clip(np.sin(2 * np.pi * 2.1 * time + generator.uniform(0, 6)), 0, 1) ** 0.5
+    phrases = (np.sin(2 * np.pi * 0.13 * time + generator.uniform(0, 6)) > -0.6).astype(float)
+    return signals.both((0.25 * buzz * syllables * phrases + 1e-5 * generator.standard_normal(len(time)))[:, None])
+
+
+@pytest.mark.parametrize("rate", _RATES)
+@pytest.mark.parametrize("kind", sorted(_MATERIALS))
+def test_speech_tones_and_bursts_read_as_libebur128_reads_them(rate, kind):
+    signal = _MATERIALS[kind](rate, rate)
+    ours, theirs = meter_signal(signal, rate), reference.read(signal, rate)
+    assert ours.integrated_lufs == pytest.approx(theirs.integrated_lufs, abs=0.02)
+    if rate % 10 == 0:
+        assert range_at_steps_of_a_second(ours) == pytest.approx(theirs.loudness_range_lu, abs=0.1)
+    assert ours.max_momentary_lufs == pytest.approx(theirs.max_momentary_lufs, abs=0.02)
+    assert ours.max_short_term_lufs == pytest.approx(theirs.max_short_term_lufs, abs=0.02)
+
+
+@pytest.mark.parametrize("channels", [1, 3, 5])
+def test_other_channel_counts_read_as_libebur128_reads_them(channels):
+    positions = {1: ["C"], 3: ["L", "R", "C"], 5: ["L", "R", "C", "Ls", "Rs"]}[channels]
+    layout = layout_from_mask({1: 0x4, 3: 0x7, 5: 0x607}[channels], channels)
+    signal = signals.programme(15, channels=channels, seed=channels)
+    ours, theirs = meter_signal(signal, layout=layout), reference.read(signal, 48_000, positions)
+    assert ours.integrated_lufs == pytest.approx(theirs.integrated_lufs, abs=0.02)
+    assert ours.max_short_term_lufs == pytest.approx(theirs.max_short_term_lufs, abs=0.02)
+
+
 def test_surround_reads_as_libebur128_reads_it():
     signal = signals.programme(12, channels=6, seed=6)
     ours = meter_signal(signal, layout=layout_from_mask(0x60F, 6))
@@ -137,6 +188,13 @@ def test_hop_energies_equal_their_plain_twin(rate):
     signal = signals.programme(1.234, rate, seed=9)
     ours = meter_signal(signal, rate).curves.energies
     assert ours == pytest.approx(plain.hop_energies(signal, rate, (1.0, 1.0)), rel=1e-9, abs=1e-18)
+
+
+def test_stretches_side_by_side_equal_one_filter_run_through():
+    """Seventy seconds of two channels are three blocks of eight stretches; the filter begins anew in each."""
+    signal = signals.programme(70, 8_000, seed=21)
+    ours = meter_signal(signal, 8_000).curves.energies
+    assert ours == pytest.approx(plain.hop_energies(signal, 8_000, (1.0, 1.0)), rel=1e-9, abs=1e-18)
 
 
 def test_window_means_equal_their_plain_twin():

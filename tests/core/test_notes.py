@@ -5,7 +5,7 @@ import pytest
 import soundfile
 
 from nicelevel.core.measure import measure
-from nicelevel.core.measure.spectrum import steep_edge_hz
+from nicelevel.core.measure.spectrum import sixteenth_octaves, steep_edge_hz
 from tests import signals
 
 from .measuring import meter_signal
@@ -44,6 +44,12 @@ def _copy(gain_db, other):
     return np.stack((left, signals.ratio(gain_db) * left + other * right), axis=1)
 
 
+def _late(frames, other=0.0):
+    """The right side says what the left one says, so many frames later, with something of its own."""
+    left, own = _noise(3, seed=6).T
+    return _faded(np.stack((left, np.roll(left, frames) + other * own), axis=1))
+
+
 def _limited(drive_db):
     """Dense programme driven into a ceiling."""
     return _faded(np.clip(signals.noise(4, -20 + drive_db, seed=2), -0.5, 0.5))
@@ -65,6 +71,7 @@ _NOTED = {
     "identical": (lambda: _copy(0, 0), lambda: _copy(0, 0.1)),
     "nearly_identical": (lambda: _copy(0, 0.003), lambda: _copy(0, 0.1)),
     "quieter_copy": (lambda: _copy(-3, 0), lambda: _copy(-3, 0.1)),
+    "late_copy": (lambda: _late(480), lambda: _late(480, 0.5)),
     "dead_air_head": (lambda: _then_silence(2.5)[::-1], lambda: _then_silence(1.5)[::-1]),
     "dead_air_tail": (lambda: _then_silence(2.5), lambda: _then_silence(1.5)),
     "tick_at_head": (lambda: _with_tick(0.1), lambda: _with_tick(0.001)),
@@ -89,6 +96,30 @@ def test_note_names_the_fault_and_spares_the_near_miss(code):
 
 def test_a_sound_programme_has_no_note_at_all():
     assert _codes(meter_signal(_noise(4), encoding="pcm_24")) == []
+
+
+@pytest.mark.parametrize(
+    ("frames", "words"), [(480, "right side is the left one, 10.00 ms"), (-24, "left side is the right one, 0.50 ms")]
+)
+def test_a_late_side_is_named_with_its_delay(frames, words):
+    (late,) = [note for note in meter_signal(_late(frames)).notes if note.code == "late_copy"]
+    assert words in late.sentence
+
+
+def test_a_tone_out_of_phase_is_no_late_copy():
+    tone = signals.sine(440, -20, 3)
+    assert "late_copy" not in _codes(meter_signal(_faded(np.concatenate((tone, np.roll(tone, 20, axis=0)), axis=1))))
+
+
+def test_places_of_inter_sample_overs_are_where_they_were_made():
+    """Two bursts of a quarter-rate tone at 45 degrees, 1 dB over full scale between its samples."""
+    signal = 0.1 * _noise(3)
+    burst = signals.sine(RATE / 4, 1.0, 0.01, phase_degrees=45.0)
+    for start in (48_000, 96_000):
+        signal[start : start + len(burst)] = burst
+    (over,) = [note for note in meter_signal(signal).notes if note.code == "inter_sample_over"]
+    assert [place[0] for place in over.places] == [pytest.approx(1.0, abs=0.002), pytest.approx(2.0, abs=0.002)]
+    assert all(end - start <= 0.013 for start, end in over.places)
 
 
 def test_unused_bits_are_noted_and_twenty_of_twenty_four_are_not():
@@ -135,3 +166,19 @@ def test_spectrum_of_a_full_scale_sine_peaks_at_one():
     spectrum = meter_signal(signals.sine(46 * RATE / 8192, 0, 2)).curves.spectrum
     assert int(np.argmax(spectrum)) == 46
     assert spectrum.max() == pytest.approx(1.0, rel=0.01)
+
+
+@pytest.mark.parametrize("hz", [50.0, 440.0, 9_000.0])
+def test_a_tone_stands_in_its_sixteenth_of_an_octave_at_its_level(hz):
+    bands = sixteenth_octaves(meter_signal(signals.sine(hz, -20, 3)).curves.spectrum, RATE)
+    centre, level_db = max(bands, key=lambda band: band[1])
+    assert abs(np.log2(centre / hz)) < 1.6 / 16
+    # A Hann window spreads a tone over three bins, which at 50 Hz are wider than the band.
+    assert level_db == pytest.approx(-20, abs=0.3 if hz > 300 else 7.5)
+
+
+def test_white_noise_rises_by_three_decibels_an_octave_in_bands_of_equal_ratio():
+    bands = dict(sixteenth_octaves(meter_signal(signals.noise(30, -20, seed=2)).curves.spectrum, RATE))
+    levels = {hz: db for hz, db in bands.items() if 400 < hz < 16_000}
+    slope, _ = np.polyfit(np.log2(list(levels)), list(levels.values()), 1)
+    assert slope == pytest.approx(3.01, abs=0.15)

@@ -6,44 +6,15 @@ import re
 import zipfile
 
 import pytest
-import soundfile
 
 from nicelevel.core.specs import shipped_specs
 from nicelevel.store.deliverables import deliverables_of
-from nicelevel.store.models import Deliverable, Job, Source
+from nicelevel.store.models import Deliverable, Source
 from nicelevel.web import create_app
 from nicelevel.web.security import POLICY
 from tests import signals
 
-
-@pytest.fixture
-def app(config):
-    made = create_app(config, config.database_url)
-    made.config["WTF_CSRF_ENABLED"] = False
-    return made
-
-
-@pytest.fixture
-def client(app):
-    return app.test_client()
-
-
-@pytest.fixture
-def job(client, store):
-    return Job.get_by_id(client.post("/jobs", data={"title": "Work"}, headers=JSON).json["id"])
-
-
-JSON = {"Accept": "application/json"}
-
-
-def _wav(signal, **options):
-    file = io.BytesIO()
-    soundfile.write(file, signal, 48_000, options.pop("subtype", "PCM_24"), format="WAV", **options)
-    return file.getvalue()
-
-
-def _upload(client, job, name, data):
-    return client.post(f"/jobs/{job.id}/sources", query_string={"name": name}, data=data, headers=JSON)
+from .uploading import JSON, upload, wav
 
 
 def test_a_new_job_has_the_four_destinations_that_ship(client, job):
@@ -53,7 +24,7 @@ def test_a_new_job_has_the_four_destinations_that_ship(client, job):
 
 
 def test_an_upload_is_measured_and_its_row_shows_the_figures(client, job, work_off):
-    assert _upload(client, job, "mix.wav", _wav(signals.both(signals.sine(1000, -23, 5)))).status_code == 200
+    assert upload(client, job, "mix.wav", wav(signals.both(signals.sine(1000, -23, 5)))).status_code == 200
     assert "waiting to be measured" in client.get(f"/jobs/{job.id}").text
     work_off()
     parts = client.get(f"/jobs/{job.id}/parts").text
@@ -63,7 +34,7 @@ def test_an_upload_is_measured_and_its_row_shows_the_figures(client, job, work_o
 
 
 def test_parts_hold_only_the_rows_asked_for(client, job, work_off):
-    ids = [_upload(client, job, f"{n}.wav", _wav(signals.noise(1, seed=n))).json["source"] for n in range(3)]
+    ids = [upload(client, job, f"{n}.wav", wav(signals.noise(1, seed=n))).json["source"] for n in range(3)]
     parts = client.get(f"/jobs/{job.id}/parts?source={ids[1]}").text
     assert re.findall(r'id="source-(\d+)"', parts) == [str(ids[1])]
     assert 'id="summary"' in parts
@@ -71,7 +42,7 @@ def test_parts_hold_only_the_rows_asked_for(client, job, work_off):
 
 @pytest.mark.parametrize("name", ["../../../etc/passwd", "..\\..\\boot.ini", "/abs/mix.wav", "", "a\0b.wav"])
 def test_file_names_cannot_escape(client, job, store, work_off, config, name):
-    answer = _upload(client, job, name, _wav(signals.noise(2, -23)))
+    answer = upload(client, job, name, wav(signals.noise(2, -23)))
     assert answer.status_code == 200
     work_off()
     client.post(f"/jobs/{job.id}/render", headers=JSON)
@@ -99,13 +70,13 @@ def test_an_upload_that_breaks_off_leaves_nothing(client, job, config):
 
 def test_a_file_too_large_is_refused_with_a_sentence(app, client, job):
     app.config["MAX_CONTENT_LENGTH"] = 1_000_000
-    answer = _upload(client, job, "mix.wav", b"\0" * 1_000_001)
+    answer = upload(client, job, "mix.wav", b"\0" * 1_000_001)
     assert answer.status_code == 413
     assert answer.json["error"]["message"] == "The file is larger than the 1.0 MB that are taken in."
 
 
 def test_a_bad_file_has_its_sentence_in_its_row_and_its_close_up(client, job, work_off):
-    source = _upload(client, job, "notes.wav", b"no audio").json["source"]
+    source = upload(client, job, "notes.wav", b"no audio").json["source"]
     work_off()
     assert "This is not an audio file" in client.get(f"/jobs/{job.id}/parts").text
     destination = re.search(r"/destinations/(\d+)/remove", client.get(f"/jobs/{job.id}").text).group(1)
@@ -113,7 +84,7 @@ def test_a_bad_file_has_its_sentence_in_its_row_and_its_close_up(client, job, wo
 
 
 def test_the_close_up_says_why_and_draws_both_curves(client, job, work_off):
-    _upload(client, job, "mix.wav", _wav(signals.programme(12)))
+    upload(client, job, "mix.wav", wav(signals.programme(12)))
     work_off()
     page = client.get(f"/jobs/{job.id}").text
     close_up = client.get(re.search(r'data-close-up="([^"]+)"', page).group(1) + "?width=500&height=200").text
@@ -123,8 +94,8 @@ def test_the_close_up_says_why_and_draws_both_curves(client, job, work_off):
 
 
 def test_render_download_and_package(client, job, work_off, store, config):
-    _upload(client, job, "mix.wav", _wav(signals.both(signals.sine(1000, -23, 3))))
-    _upload(client, job, "MIX.wav", _wav(signals.both(signals.sine(1000, -24, 3))))
+    upload(client, job, "mix.wav", wav(signals.both(signals.sine(1000, -23, 3))))
+    upload(client, job, "MIX.wav", wav(signals.both(signals.sine(1000, -24, 3))))
     work_off()
     assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 8}
     assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 0}
@@ -144,7 +115,7 @@ def test_render_download_and_package(client, job, work_off, store, config):
 
 
 def test_rendering_can_be_asked_for_one_cell_and_again(client, job, work_off, store):
-    source = _upload(client, job, "mix.wav", _wav(signals.noise(2, -23))).json["source"]
+    source = upload(client, job, "mix.wav", wav(signals.noise(2, -23))).json["source"]
     work_off()
     destination = re.search(r"/destinations/(\d+)/remove", client.get(f"/jobs/{job.id}").text).group(1)
     one = {"source": source, "destination": destination}
@@ -155,7 +126,7 @@ def test_rendering_can_be_asked_for_one_cell_and_again(client, job, work_off, st
 
 
 def test_stopping_stops_what_waits(client, job, work_off, store):
-    _upload(client, job, "mix.wav", _wav(signals.noise(2, -23)))
+    upload(client, job, "mix.wav", wav(signals.noise(2, -23)))
     work_off()
     client.post(f"/jobs/{job.id}/render", headers=JSON)
     assert client.post(f"/jobs/{job.id}/stop", headers=JSON).json == {"stopped": 4}
@@ -175,7 +146,7 @@ def test_destinations_are_removed_and_added(client, job):
 
 
 def test_a_source_is_taken_out_of_the_job(client, job, work_off, store, config):
-    source = _upload(client, job, "mix.wav", _wav(signals.noise(2, -23))).json["source"]
+    source = upload(client, job, "mix.wav", wav(signals.noise(2, -23))).json["source"]
     work_off()
     client.post(f"/jobs/{job.id}/render", headers=JSON)
     work_off()

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from ..kernels import Floats
 
 HOP_S = 0.001
+ENERGY_HOPS = 10
 STEPS_PER_DB = 320
 LOWEST_DB = -160.0
 _MOST = 2**16 - 1
@@ -41,6 +42,20 @@ def load_envelope(path: Path) -> Envelope:
     """Read an envelope back."""
     codes = np.load(path, mmap_mode="r")
     return Envelope(_values(20.0, codes[:, :, 0]), _values(10.0, codes[:, :, 1]))
+
+
+def decibel_step() -> float:
+    """The step of a level in dB."""
+    return 1.0 / STEPS_PER_DB
+
+
+def loudness_blocks(envelope: Envelope, weights: tuple[float, ...], sample_rate_hz: int) -> NDArray[np.float64]:
+    """Weighted mean square of every full 10 ms, as the pass over the audio gives it: see `Curves.energies`."""
+    hops = len(envelope.energies) // ENERGY_HOPS * ENERGY_HOPS
+    edges = np.arange(hops + 1) * sample_rate_hz // round(1 / HOP_S)
+    sums = (envelope.energies[:hops] @ np.array(weights)) * np.diff(edges)
+    blocks: NDArray[np.float64] = sums.reshape(-1, ENERGY_HOPS).sum(axis=1) / np.diff(edges[::ENERGY_HOPS])
+    return blocks
 
 
 def _codes(factor: float, values: Floats, rounding: np.ufunc) -> NDArray[np.uint16]:

@@ -6,7 +6,7 @@ import { Parts } from "./parts.js";
 import { bandText, clock, Painter } from "./strips.js";
 import { View } from "./view.js";
 
-const ZOOM_STEP = 0.5, WHEEL_STEP = 0.0016, MOVE_SHARE = 0.15, LEAST_AROUND_S = 0.25;
+const ZOOM_STEP = 0.5, WHEEL_STEP = 0.0016, MOVE_SHARE = 0.15, LEAST_AROUND_S = 0.25, MOST_LIFT = 64;
 
 function reading() {
   // Not part of what Alpine watches: large, and drawn by hand.
@@ -86,6 +86,12 @@ function reading() {
 
     move(share) {
       view.move(share);
+      this.refresh();
+    },
+
+    // A quiet waveform is looked at taller.
+    raise(factor) {
+      painter.lift = Math.min(MOST_LIFT, Math.max(1, painter.lift * factor));
       this.refresh();
     },
 
@@ -243,6 +249,8 @@ function reading() {
         "-": () => this.zoom(1 / ZOOM_STEP),
         ArrowLeft: () => this.move(-MOVE_SHARE),
         ArrowRight: () => this.move(MOVE_SHARE),
+        ArrowUp: () => this.raise(2),
+        ArrowDown: () => this.raise(0.5),
         0: () => this.whole(),
         ",": () => this.walkNotes(-1),
         ".": () => this.walkNotes(1),

@@ -30,6 +30,7 @@ export class Painter {
     this.canvas = canvas;
     this.data = data;
     this.context = canvas.getContext("2d");
+    this.lift = 1; // how much taller than full scale the waveform is drawn
   }
 
   fit(width, height) {
@@ -143,10 +144,12 @@ export class Painter {
       const name = this.data.channels[channel];
       this.text(10, middle + 4, name, { colour: "ink", weight: 600, size: 11.5 });
       this.line([[x0, middle], [x1, middle]], "rule");
+      this.text(x1 + 10, middle + 4, `${this.data.true_peaks[channel]} dBTP`, { mono: true });
       for (const side of [-1, 1]) this.line([[x0, middle + side * half], [x1, middle + side * half]], "rule", 1, [1, 4]);
       if (detail.kind === "samples" && detail.framesPerPixel < LINE_UNDER_FRAMES) this.polyline(detail, channel, middle, half);
       else this.bars(detail, channel, middle, half);
     }
+    if (this.lift > 1) this.text(x1 + 10, waves.top + 8, `drawn ${this.lift}× taller`, { colour: "pick" });
     if (this.data.channels.length > shown) this.text(10, waves.bottom + 2, `+ ${this.data.channels.length - shown} more`);
     return detail.kind;
   }
@@ -207,7 +210,7 @@ export class Painter {
       const span = detail.kind === "bins" ? this.spanOfBins(detail, channel, column, columns) : this.spanOfSamples(detail, channel, column, columns);
       if (!span) continue;
       const [low, high, level] = span, x = x0 + column + 0.5;
-      const y = (value) => middle - Math.max(-1, Math.min(1, value)) * half;
+      const y = (value) => middle - Math.max(-1, Math.min(1, value * this.lift)) * half;
       outer.moveTo(x, y(high) - 0.4);
       outer.lineTo(x, y(low) + 0.4);
       if (level) {
@@ -262,7 +265,7 @@ export class Painter {
     const points = [];
     for (let frame = detail.first; frame <= detail.last; frame++) {
       const value = this.sample(detail, frame, channel);
-      if (value !== undefined) points.push([this.x(frame / this.data.rate_hz), middle - value * half]);
+      if (value !== undefined) points.push([this.x(frame / this.data.rate_hz), middle - Math.max(-1, Math.min(1, value * this.lift)) * half]);
     }
     const { x0, x1, waves } = this.strips;
     this.context.save();
@@ -424,11 +427,13 @@ export class Painter {
   overview(parts) {
     const { all, x0, x1 } = this.strips;
     this.text(10, all.top + all.tall / 2 + 4, "All", { colour: "ink", weight: 600, size: 11.5 });
-    const view = this.view;
+    const view = this.view, lift = this.lift;
+    this.lift = 1;
     this.view = { firstS: 0, lastS: this.data.duration_s, spanS: this.data.duration_s };
     const detail = this.columns({ bins: (level, chunk) => parts.bins(level, chunk), samples: () => null });
     this.bars(detail, 0, all.top + all.tall / 2, all.tall / 2 - 3);
     this.view = view;
+    this.lift = lift;
     const x = (atS) => x0 + (atS / this.data.duration_s) * (x1 - x0);
     const context = this.context;
     context.strokeStyle = this.colours.pick;

@@ -1,7 +1,13 @@
 """Compiling a kernel to object code with numba. Loaded only where none is stored: see `kernels`."""
 
+import os
 import types as python
 from typing import Any
+
+import llvmlite.binding as llvm
+
+# By default a processor's 512-bit registers are used by half, for the sake of code that needs few; kernels need all.
+os.environ.setdefault("NUMBA_CPU_FEATURES", llvm.get_host_cpu_features().flatten() + ",-prefer-256-bit")
 
 import numba
 from numba.core import compiler, cpu, registry, types

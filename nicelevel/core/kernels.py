@@ -28,7 +28,11 @@ Function = Callable[..., Any]
 Floats = NDArray[np.floating[Any]]
 Integers = NDArray[np.signedinteger[Any]]
 
+SUFFIX = ".kernel"
+"""Of the files that hold object code, in the `__pycache__` beside each module."""
+
 _loading = threading.RLock()
+_COMPILER = Path(__file__).with_name("compiling.py")
 
 
 class Kernel:
@@ -54,6 +58,11 @@ class Kernel:
         called = {name: names.get(name) for name in self.function.__code__.co_names}
         return {name: each.using(**self.parts) for name, each in called.items() if isinstance(each, Kernel)}
 
+    def _described(self) -> str:
+        """What it computes, as far as its files do not say it."""
+        parts = (f"{name}={part._described()}" for name, part in sorted(self.parts.items()))
+        return f"{self.function.__qualname__}:{self.reorders}({','.join(parts)})"
+
     def _written_in(self) -> set[Path]:
         """The files that its code comes from."""
         files = {Path(self.function.__code__.co_filename)}
@@ -72,10 +81,9 @@ class Kernel:
     def _stored(self, types: tuple[str, ...]) -> Path:
         """Where the object code lies: named by all that it depends on."""
         module = Path(self.function.__code__.co_filename)
-        parts = ",".join(f"{name}={part.function.__name__}" for name, part in sorted(self.parts.items()))
-        files = (_digest(file) for file in sorted(self._written_in()))
-        text = "|".join((*_processor(), *files, str(self.reorders), parts, *types))
-        name = f"{self.function.__name__}.{hashlib.sha256(text.encode()).hexdigest()[:24]}.kernel"
+        files = (_digest(file) for file in sorted({*self._written_in(), _COMPILER}))
+        text = "|".join((*_processor(), *files, self._described(), *types))
+        name = f"{self.function.__name__}.{hashlib.sha256(text.encode()).hexdigest()[:24]}{SUFFIX}"
         return module.parent / "__pycache__" / name
 
 

@@ -13,8 +13,8 @@ from ..kernels import Integers, Kernel, vectorised
 from ..values import Source
 from .blocks import Block, exact_in_single
 
-_SPARE_BYTES = 4
-"""Before the first sample: a sample of three bytes is read as a word of four that begins one byte earlier."""
+_SPARE_BYTES = 64
+"""Before the first sample: one of three bytes is read as a word of four that begins one byte earlier."""
 
 
 @dataclass(frozen=True)

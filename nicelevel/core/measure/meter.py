@@ -45,7 +45,7 @@ REST_HOPS = 200
 DEFERRED_HOPS = 100
 """True peaks are searched so much later: the filter reaches over what comes after."""
 
-MOST_WINDOWS = 200
+MOST_WINDOWS = 128
 """Windows of the long-term spectrum, one a second at most and evenly spread."""
 
 

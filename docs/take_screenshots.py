@@ -26,6 +26,14 @@ def take(address: str, folder: Path) -> None:
             page.screenshot(path=folder / f"jobs-{theme}.png")
             _board(page)
             page.screenshot(path=folder / f"board-{theme}.png")
+            _reading(page, at_a_note=theme == "dim")
+            page.screenshot(path=folder / f"reading-{theme}.png")
+            page.keyboard.press("b")
+            page.wait_for_selector("td.cell")
+            page.keyboard.press("s")
+            page.wait_for_selector(".scatter")
+            page.wait_for_timeout(300)
+            page.screenshot(path=folder / f"set-{theme}.png")
         page.goto(f"{address}specs/")
         page.screenshot(path=folder / "specs-dim.png")
         page.evaluate("localStorage.setItem('theme', 'light')")
@@ -42,6 +50,20 @@ def _board(page: Page) -> None:
     page.locator("tr", has_text="part 2").locator("td.cell").nth(0).click()
     page.wait_for_selector(".close-up svg")
     page.wait_for_timeout(400)
+
+
+def _reading(page: Page, at_a_note: bool) -> None:
+    """The theme with its clipped places: the whole of it, or the samples of one place."""
+    page.locator("tr", has_text="Lamp room theme").locator("td.cell").first.click()
+    page.wait_for_selector("[data-open-reading]")
+    page.wait_for_timeout(400)
+    page.keyboard.press("Enter")
+    page.wait_for_selector(".reading[data-detail=bins]")
+    if at_a_note:
+        for key in (".", "+", "+", "+"):
+            page.keyboard.press(key)
+            page.wait_for_timeout(300)
+    page.wait_for_timeout(700)
 
 
 def _render_all(page: Page) -> None:

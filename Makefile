@@ -16,6 +16,7 @@ check:
 bench:    ## measuring against other meters, as ratios in one run; takes minutes
 	@./setup.sh test
 	.venv/bin/python -m bench.measure
+	.venv/bin/python -m bench.memory
 
 lock:    ## pin the newest packages that pyproject.toml allows
 	./lock.sh

@@ -1,6 +1,8 @@
 """Measuring against other meters, as ratios in one run: whole processes on one core, in pairs, the median of five.
 
-Ours reads everything there is in a Reading; the others loudness and true peak alone.
+Ours reads everything there is in a Reading; the others loudness and true peak alone. What counts is the processor's
+time, which other programs on the machine change least; and each of theirs runs between two of ours, for the speed of
+a shared machine moves by half within a minute.
 """
 
 import os
@@ -8,7 +10,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
-import time
+from collections.abc import Sequence
 from pathlib import Path
 
 from tests import signals
@@ -24,24 +26,35 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         long = signals.write(Path(folder) / "long.wav", 0.5 * signals.programme(MINUTES * 60, seed=1))
         short = signals.write(Path(folder) / "short.wav", signals.noise(0.5))
-        start_up_s = statistics.median([seconds([*OURS, str(short)]) for _ in range(PAIRS)])
-        print(f"start-up of the command: {start_up_s:.2f} s\n")
-        print(f"{MINUTES} minutes of 48 kHz, 24 bit, stereo | theirs, s | ours less start-up, s | ratio")
         others = {
             "ffmpeg ebur128=peak=true": [*FFMPEG, str(long), *FFMPEG_METER],
             "libebur128": [*LIBEBUR128, str(long)],
         }
+        print(
+            f"{MINUTES} minutes of 48 kHz, 24 bit, stereo | theirs, s | ours, s | start-up, s | ratio less start-up"
+        )
         for name, command in others.items():
-            pairs = [(seconds(command), seconds([*OURS, str(long)]) - start_up_s) for _ in range(PAIRS)]
-            theirs, ours = (statistics.median(column) for column in zip(*pairs, strict=True))
-            print(f"{name} | {theirs:.2f} | {ours:.2f} | {statistics.median([a / b for a, b in pairs]):.1f}×")
+            pairs = [pair(command, [*OURS, str(long)], [*OURS, str(short)]) for _ in range(PAIRS)]
+            theirs, ours, start_up = (statistics.median(column) for column in zip(*pairs, strict=True))
+            ratio = statistics.median(each[0] / (each[1] - each[2]) for each in pairs)
+            print(f"{name} | {theirs:.2f} | {ours:.2f} | {start_up:.2f} | {ratio:.1f}×", flush=True)
 
 
-def seconds(command: list[str]) -> float:
-    """Time of a whole process on one core."""
-    start = time.perf_counter()
-    subprocess.run(command, check=True, stdout=subprocess.DEVNULL, preexec_fn=lambda: os.sched_setaffinity(0, {CORE}))
-    return time.perf_counter() - start
+def pair(theirs: Sequence[str], ours: Sequence[str], start_up: Sequence[str]) -> tuple[float, float, float]:
+    """Seconds of the other, of ours around it, and of our start-up around it."""
+    before = seconds(ours), seconds(start_up)
+    between = seconds(theirs)
+    after = seconds(ours), seconds(start_up)
+    return between, (before[0] + after[0]) / 2, (before[1] + after[1]) / 2
+
+
+def seconds(command: Sequence[str]) -> float:
+    """Processor time of a whole process on one core."""
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, preexec_fn=lambda: os.sched_setaffinity(0, {CORE}))
+    _, status, usage = os.wait4(process.pid, 0)
+    if status:
+        raise RuntimeError(f"{command[0]} failed")
+    return usage.ru_utime + usage.ru_stime
 
 
 if __name__ == "__main__":

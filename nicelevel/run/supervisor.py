@@ -14,6 +14,7 @@ from pathlib import Path
 import click
 
 from nicelevel.config import Config
+from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, migrate, open_database
 from nicelevel.work.app import prepare_queue
 from nicelevel.work.enqueue import enqueue_outdated
@@ -63,6 +64,7 @@ def prepare(config: Config, url: str) -> None:
     prepare_queue(url)
     for part in config.uploads_folder.glob("*.part"):
         part.unlink()
+    AudioFolder(config.audio_folder).sweep()
     with connected():
         enqueue_outdated()
     if config.demo:

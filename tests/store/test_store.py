@@ -1,7 +1,9 @@
 """What is kept comes back as it was, and rows say what they may say."""
 
 import math
+import os
 import threading
+import time
 
 import numpy as np
 import peewee
@@ -33,6 +35,48 @@ def test_migrations_make_the_tables_that_the_models_describe(store):
     for table in TABLES:
         columns = {column.name for column in database.get_columns(table._meta.table_name)}
         assert columns == {field.column_name for field in table._meta.sorted_fields}
+
+
+def test_the_same_contents_measured_many_times_at_once_are_kept_once_and_whole(store, tmp_path):
+    digest = _kept(tmp_path, store, signals.noise(1))
+    measured = measure(store.audio_path(digest))
+    wrong = []
+
+    def keep(number):
+        try:
+            for _ in range(20):
+                with store.keeping_hops(digest) as folder:
+                    (folder / "envelope.npy").write_text(str(number))
+                store.save_curves(digest, measured.curves)
+        except Exception as error:
+            wrong.append(error)
+
+    threads = [threading.Thread(target=keep, args=(number,)) for number in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert wrong == []
+    assert (store.hops_folder(digest) / "envelope.npy").read_text() in "0123"
+    assert np.array_equal(store.load_curves(digest).energies, measured.curves.energies)
+    assert sorted(path.name for path in store.hops_folder(digest).parent.iterdir()) == [
+        "audio",
+        "correlations.npy",
+        "energies.npy",
+        "hops",
+        "peaks.npy",
+        "spectrum.npy",
+    ]
+
+
+def test_what_a_killed_worker_left_is_swept_after_a_day_and_not_before(store, tmp_path):
+    digest = _kept(tmp_path, store, signals.noise(1))
+    home = store.audio_path(digest).parent
+    for name, age_s in ((".making-old", 90_000), (".making-new", 600)):
+        (home / name).mkdir()
+        os.utime(home / name, (time.time() - age_s,) * 2)
+    store.sweep()
+    assert [path.name for path in home.glob(".making-*")] == [".making-new"]
 
 
 @pytest.mark.parametrize("signal", [signals.programme(4), signals.silence(1), signals.noise(0.1, channels=10)])

@@ -10,6 +10,7 @@ from nicelevel.core.measure.neighbours import outlying
 from nicelevel.core.values import Note, Reading
 
 from .board_words import short_note
+from .curve import Tick
 from .words import figure, level
 
 LEFT, RIGHT, TOP, BOTTOM = 74, 60, 26, 52
@@ -66,12 +67,6 @@ class Point:
     reason: str
     label_x: float
     label_y: float
-
-
-@dataclass(frozen=True)
-class Tick:
-    at: float
-    label: str
 
 
 @dataclass(frozen=True)

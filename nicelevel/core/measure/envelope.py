@@ -12,9 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats
+from .gating import HOPS_PER_SECOND as ENERGIES_PER_SECOND
 
-HOP_S = 0.001
-ENERGY_HOPS = 10
+HOPS_PER_SECOND = 1000
+HOPS_PER_ENERGY = HOPS_PER_SECOND // ENERGIES_PER_SECOND
+"""Ten hops of the envelope are one of the loudness."""
+
 STEPS_PER_DB = 320
 LOWEST_DB = -160.0
 _MOST = 2**16 - 1
@@ -35,7 +38,7 @@ def encoded(peaks: Floats, energies: Floats) -> NDArray[np.uint16]:
 
 def hops_of(frames: int, sample_rate_hz: int) -> int:
     """Hops of a programme, the incomplete one at its end counted."""
-    return -(-frames * round(1 / HOP_S) // sample_rate_hz)
+    return -(-frames * HOPS_PER_SECOND // sample_rate_hz)
 
 
 def load_envelope(path: Path) -> Envelope:
@@ -51,10 +54,10 @@ def decibel_step() -> float:
 
 def loudness_blocks(envelope: Envelope, weights: tuple[float, ...], sample_rate_hz: int) -> NDArray[np.float64]:
     """Weighted mean square of every full 10 ms, as the pass over the audio gives it: see `Curves.energies`."""
-    hops = len(envelope.energies) // ENERGY_HOPS * ENERGY_HOPS
-    edges = np.arange(hops + 1) * sample_rate_hz // round(1 / HOP_S)
+    hops = len(envelope.energies) // HOPS_PER_ENERGY * HOPS_PER_ENERGY
+    edges = np.arange(hops + 1) * sample_rate_hz // HOPS_PER_SECOND
     sums = (envelope.energies[:hops] @ np.array(weights)) * np.diff(edges)
-    blocks: NDArray[np.float64] = sums.reshape(-1, ENERGY_HOPS).sum(axis=1) / np.diff(edges[::ENERGY_HOPS])
+    blocks: NDArray[np.float64] = sums.reshape(-1, HOPS_PER_ENERGY).sum(axis=1) / np.diff(edges[::HOPS_PER_ENERGY])
     return blocks
 
 

@@ -1,7 +1,7 @@
 """Everything that is read off the samples themselves, channel by channel, in one pass."""
 
 import math
-from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -13,23 +13,6 @@ from ..values import Source
 SILENCE_DBFS = -60.0
 SAME_SIGNAL_RATIO = 1e-8
 """Two channels carry the same signal where their difference holds less than this share of their energy."""
-
-
-@dataclass(frozen=True)
-class Levels:
-    """Figures of the samples; the names are those of the Reading."""
-
-    sample_peak_dbfs: float
-    min_sample: float
-    max_sample: float
-    rms_dbfs: float
-    dc_offset: tuple[float, ...]
-    clipped_samples: int
-    silence_head_s: float
-    silence_tail_s: float
-    correlation: float | None
-    mono_kind: str | None
-    bits_used: int | None
 
 
 class LevelMeter:
@@ -75,25 +58,25 @@ class LevelMeter:
             self._first_sounding = first
         self._last_sounding = last
 
-    def levels(self) -> Levels:
-        """All figures of what was fed; at least one frame."""
+    def figures(self) -> dict[str, Any]:
+        """Every figure of the samples by its field's name in a Reading; at least one frame was fed."""
         rate_hz = self._source.sample_rate_hz
         frames = self._source.frames
         head = frames if self._first_sounding is None else self._first_sounding
         lowest, highest = self._extremes[:, 0].min() * self._scale, self._extremes[:, 1].max() * self._scale
-        return Levels(
-            sample_peak_dbfs=db_from_ratio(max(-lowest, highest, 0.0)),
-            min_sample=float(lowest),
-            max_sample=float(highest),
-            rms_dbfs=self._rms_dbfs(),
-            dc_offset=tuple(float(total) / frames for total in self._sums),
-            clipped_samples=int(self._clipped[:, 2].sum()),
-            silence_head_s=head / rate_hz,
-            silence_tail_s=(frames - 1 - self._last_sounding) / rate_hz,
-            correlation=self._correlation(),
-            mono_kind=self._mono_kind(),
-            bits_used=self._bits_used(),
-        )
+        return {
+            "sample_peak_dbfs": db_from_ratio(max(-lowest, highest, 0.0)),
+            "min_sample": float(lowest),
+            "max_sample": float(highest),
+            "rms_dbfs": self._rms_dbfs(),
+            "dc_offset": tuple(float(total) / frames for total in self._sums),
+            "clipped_samples": int(self._clipped[:, 2].sum()),
+            "silence_head_s": head / rate_hz,
+            "silence_tail_s": (frames - 1 - self._last_sounding) / rate_hz,
+            "correlation": self._correlation(),
+            "mono_kind": self._mono_kind(),
+            "bits_used": self._bits_used(),
+        }
 
     def _rms_dbfs(self) -> float:
         counted = [weight > 0.0 for weight in self._source.layout.weights]

@@ -10,9 +10,7 @@ from ..files.codes import CodeBuffer, Coding, coding_of
 from ..kernels import aligned_zeros
 from ..units import ratio_from_db
 from ..values import Curves, Reading, Source
-from .gating import (
-    HOPS_PER_SECOND as ENERGIES_PER_SECOND,
-)
+from .envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND
 from .gating import (
     MOMENTARY_HOPS,
     SHORT_TERM_HOPS,
@@ -30,10 +28,6 @@ from .scan import HALF, HOPS_AT_ONCE, LANES, SPANS, VALUES, scan, with_bits, wit
 from .spectrum import SpectrumMeter
 from .true_peak import TruePeakMeter
 
-HOPS_PER_SECOND = 1000
-"""Hops of the pass over the samples and of the envelope; the loudness has hops of ten of these."""
-
-HOPS_PER_ENERGY = HOPS_PER_SECOND // ENERGIES_PER_SECOND
 HOPS_PER_SUM = 100
 
 LONGEST_STRETCH_S, STRETCH_FRAMES = 4, 192_000
@@ -271,13 +265,12 @@ def _joined(parts: list[Any], dtype: type) -> Any:
 def _reading(
     source: Source, curves: Curves, level_meter: LevelMeter, true_peak: TruePeakMeter, traces: Traces
 ) -> Reading:
-    levels = level_meter.levels()
     reading = Reading(
         source=source,
         true_peak_per_channel_dbtp=true_peak.peaks_dbtp(),
         curves=curves,
         **loudness_figures(curves),
-        **vars(levels),
+        **level_meter.figures(),
     )
     return reading.with_notes(notes_of(reading, traces))
 

@@ -13,7 +13,7 @@ LEAST_READINGS = 4
 MOST_SHARE = 0.7
 """What so many agree on is what the job wants."""
 
-PLR_UNDER_LU, PLR_SPREADS = 4.0, 4.0
+PLR_UNDER_LU = 4.0
 LIKE_LENGTH_RATIO, OTHER_LENGTH_RATIO = 1.25, 1.5
 SPREADS = 4.0
 
@@ -80,13 +80,12 @@ def _length_note(found_s: float, usual_s: float) -> Note:
 
 def _limited(readings: Sequence[Reading]) -> list[Note | None]:
     """Far less between peak and loudness than the others have: a limiter was probably left on."""
-    ratios = np.array([np.nan if each.plr_lu is None else each.plr_lu for each in readings])
-    known = ratios[~np.isnan(ratios)]
-    if len(known) < LEAST_READINGS:
-        return [None for _ in readings]
-    usual, spread = float(np.median(known)), max(_spread(known), 0.5)
-    far = max(PLR_UNDER_LU, PLR_SPREADS * spread)
-    return [_limited_note(ratio, usual) if usual - ratio > far else None for ratio in ratios.tolist()]
+    ratios = [each.plr_lu for each in readings]
+    usual = float(np.median([ratio for ratio in ratios if ratio is not None] or [0.0]))
+    return [
+        _limited_note(ratio, usual) if is_far and ratio is not None and ratio < usual else None
+        for ratio, is_far in zip(ratios, outlying(ratios, PLR_UNDER_LU), strict=True)
+    ]
 
 
 def _limited_note(found_lu: float, usual_lu: float) -> Note:

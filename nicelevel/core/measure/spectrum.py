@@ -1,4 +1,4 @@
-"""The long-term average spectrum, from one window of every second."""
+"""The long-term average spectrum and the cross-correlation of two channels, from windows spread over the file."""
 
 import math
 
@@ -9,6 +9,10 @@ from ..kernels import Floats
 
 WINDOW_S = 0.2
 
+SAME_AT_LAG, LIKE_ELSEWHERE, APART_FRAMES, FARTHEST_SHARE = 0.97, 0.8, 48, 0.25
+"""A late copy: how much it correlates at its delay, at most elsewhere, where elsewhere begins, and the longest delay
+as a share of a window. Common practice."""
+
 
 def window_frames(sample_rate_hz: int) -> int:
     """The power of two next under WINDOW_S: bins of 5 to 10 Hz at any rate."""
@@ -16,7 +20,7 @@ def window_frames(sample_rate_hz: int) -> int:
 
 
 class SpectrumMeter:
-    """Fed with one window of every second, then asked. Power is summed over channels."""
+    """Fed with windows, then asked. Power is summed over channels."""
 
     def __init__(self, sample_rate_hz: int, channels: int) -> None:
         self._sample_rate_hz = sample_rate_hz
@@ -49,7 +53,7 @@ class SpectrumMeter:
         correlation = np.fft.irfft(self._cross) * (self.frames / 2 / math.sqrt(float(self._energies.prod())))
         lags = np.arange(self.frames)
         lags[lags > self.frames // 2] -= self.frames
-        correlation *= _near(lags, self.frames)
+        correlation *= _overlap_made_up(lags, self.frames)
         best = int(np.argmax(np.abs(correlation)))
         elsewhere = np.abs(correlation)[np.abs(lags - lags[best]) > APART_FRAMES].max(initial=0.0)
         if lags[best] == 0 or abs(correlation[best]) < SAME_AT_LAG or elsewhere > LIKE_ELSEWHERE:
@@ -65,10 +69,7 @@ class SpectrumMeter:
         return mean.astype(np.float32)
 
 
-SAME_AT_LAG, LIKE_ELSEWHERE, APART_FRAMES, FARTHEST_SHARE = 0.97, 0.8, 48, 0.25
-
-
-def _near(lags: NDArray[np.int_], frames: int) -> NDArray[np.float64]:
+def _overlap_made_up(lags: NDArray[np.int_], frames: int) -> NDArray[np.float64]:
     """What makes up for the windows' overlap at each lag; 0 where that is too little to tell."""
     share = np.abs(lags) / frames
     overlap = (1.0 - share) * (2.0 + np.cos(2.0 * np.pi * share)) / 3.0 + np.sin(2.0 * np.pi * share) / (2.0 * np.pi)

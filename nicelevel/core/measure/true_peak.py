@@ -24,7 +24,7 @@ from ..files.codes import Coding, read
 from ..kernels import Floats, Integers, kernel, vectorised
 from ..units import db_from_ratio
 from ..values import Place
-from .envelope import HOP_S
+from .envelope import HOPS_PER_SECOND
 
 PHASES = 16
 TAPS = 64
@@ -117,7 +117,10 @@ class TruePeakMeter:
             return ()
         breaks = np.flatnonzero(np.diff(hops) > CLOSE_HOPS)
         starts, ends = np.concatenate(([0], breaks + 1)), np.concatenate((breaks, [len(hops) - 1]))
-        return tuple((float(hops[a]) * HOP_S, float(hops[b] + 1) * HOP_S) for a, b in zip(starts, ends, strict=True))
+        edges_s = [
+            (hops[a] / HOPS_PER_SECOND, (hops[b] + 1) / HOPS_PER_SECOND) for a, b in zip(starts, ends, strict=True)
+        ]
+        return tuple((max(0.0, float(start)), float(end)) for start, end in edges_s)
 
     def peaks_dbtp(self) -> tuple[float, ...]:
         """True peak of each channel in dBTP."""

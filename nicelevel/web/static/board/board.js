@@ -29,7 +29,7 @@ function board() {
     afterChange() {
       const cells = this.cells();
       this.isEmpty = !this.$refs.body.querySelector("tr");
-      const asked = document.querySelector(`${location.hash || "#none"} td.cell`);
+      const asked = document.getElementById(location.hash.slice(1))?.querySelector("td.cell");
       if (!this.cell() && cells.length) this.chooseCell(asked || cells[0]);
       else this.mark();
     },

@@ -26,6 +26,7 @@ function reading() {
       view = new View(data.duration_s, data.rate_hz);
       parts = new Parts(this.$root.dataset, () => this.refresh());
       painter = new Painter(this.$refs.canvas, data);
+      this.fit(); // before the first look of the pointer
       this.loadSeries();
       this.watchPointer();
       this.watchKeys();

@@ -59,12 +59,14 @@ class Curves:
     """What was kept of every hop of 10 ms: enough for any loudness, and for drawing.
 
     `energies`: float64, K-weighted mean square summed over channels with their weights.
+    `squares`: float64, plain mean square, mean of all channels but LFE.
     `peaks`: float32, largest absolute sample of any channel; one more where the file ends inside a hop.
     `correlations`: float32, of the two channels in every tenth of a second, NaN where one is silent; else empty.
     `spectrum`: float32, long-term mean power of each bin from 0 to half the rate; empty for short files.
     """
 
     energies: NDArray[np.float64]
+    squares: NDArray[np.float64]
     peaks: NDArray[np.float32]
     correlations: NDArray[np.float32]
     spectrum: NDArray[np.float32]
@@ -124,7 +126,7 @@ class Reading:
 
 
 def _no_curves() -> Curves:
-    return Curves(np.empty(0, np.float64), *(np.empty(0, np.float32) for _ in range(3)))
+    return Curves(*(np.empty(0, np.float64) for _ in range(2)), *(np.empty(0, np.float32) for _ in range(3)))
 
 
 @dataclass(frozen=True)

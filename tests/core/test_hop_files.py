@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from nicelevel.core.measure import measure
-from nicelevel.core.measure.envelope import Envelope, decibel_step, hops_of, load_envelope, loudness_blocks
+from nicelevel.core.measure.envelope import STEPS_PER_DB, Envelope, hops_of, load_envelope, loudness_blocks
 from nicelevel.core.measure.gating import gating_blocks, integrated_lufs, short_term_steps
 from nicelevel.core.measure.hop_files import ENVELOPE, waveform_name
 from nicelevel.core.measure.loudness_range import loudness_range_lu
@@ -38,7 +38,7 @@ def test_envelope_peaks_are_never_under_and_hardly_over(kept):
     for hop in [0, 1, 777, 12_345, len(edges) - 2]:
         truth = np.abs(coded[edges[hop] : edges[hop + 1]]).max(axis=0)
         assert (envelope.peaks[hop] >= truth * (1 - 1e-9)).all()
-        assert (envelope.peaks[hop] <= truth * 10 ** (decibel_step() / 20) * (1 + 1e-9)).all()
+        assert (envelope.peaks[hop] <= truth * 10 ** (1 / STEPS_PER_DB / 20) * (1 + 1e-9)).all()
 
 
 def test_envelope_energies_equal_their_plain_twin(kept):
@@ -50,7 +50,7 @@ def test_envelope_energies_equal_their_plain_twin(kept):
         found = load_envelope(folder / ENVELOPE).energies[: len(edges) - 1, channel]
         exact = np.array([np.mean(truth[a:b] ** 2) for a, b in itertools.pairwise(edges)])
         loud = exact > 1e-12
-        assert 10 * np.log10(found[loud] / exact[loud]) == pytest.approx(0.0, abs=decibel_step())
+        assert 10 * np.log10(found[loud] / exact[loud]) == pytest.approx(0.0, abs=1 / STEPS_PER_DB)
 
 
 def test_loudness_and_range_from_the_envelope(kept):

@@ -14,7 +14,7 @@ Progress = Callable[[float], None]
 """Called with the share done, 0 to 1; it may raise StoppedError to end the work."""
 
 BLOCK_FRAMES = 1 << 17
-METER_VERSION = 3
+METER_VERSION = 4
 """Raised whenever a reading of the same file would come out differently: kept readings are then made anew."""
 
 
@@ -39,7 +39,7 @@ def measure(path: str | Path, progress: Progress | None = None, hops_folder: Pat
 def _hop_files(source: Source, folder: Path | None) -> AbstractContextManager[HopFiles | None]:
     if folder is None:
         return nullcontext()
-    return HopFiles(folder, hops_of(source.frames, source.sample_rate_hz), source.channels)
+    return HopFiles(folder, hops_of(source.frames, source.sample_rate_hz), source.layout.weights)
 
 
 __all__ = ["METER_VERSION", "Meter", "Progress", "measure"]

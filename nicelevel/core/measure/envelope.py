@@ -33,7 +33,17 @@ class Envelope:
 
 def encoded(peaks: Floats, energies: Floats) -> NDArray[np.uint16]:
     """Hops × channels × (peak, energy) as they are kept."""
-    return np.stack((_codes(20.0, peaks, np.ceil), _codes(10.0, energies, np.rint)), axis=2)
+    return np.stack((peak_codes(peaks), _codes(10.0, energies, np.rint)), axis=2)
+
+
+def peak_codes(peaks: Floats) -> NDArray[np.uint16]:
+    """Magnitudes as they are kept."""
+    return _codes(20.0, peaks, np.ceil)
+
+
+def peaks_of(codes: NDArray[np.uint16]) -> NDArray[np.float64]:
+    """Magnitudes as they were kept."""
+    return _values(20.0, codes)
 
 
 def hops_of(frames: int, sample_rate_hz: int) -> int:
@@ -44,12 +54,7 @@ def hops_of(frames: int, sample_rate_hz: int) -> int:
 def load_envelope(path: Path) -> Envelope:
     """Read an envelope back."""
     codes = np.load(path, mmap_mode="r")
-    return Envelope(_values(20.0, codes[:, :, 0]), _values(10.0, codes[:, :, 1]))
-
-
-def decibel_step() -> float:
-    """The step of a level in dB."""
-    return 1.0 / STEPS_PER_DB
+    return Envelope(peaks_of(codes[:, :, 0]), _values(10.0, codes[:, :, 1]))
 
 
 def loudness_blocks(envelope: Envelope, weights: tuple[float, ...], sample_rate_hz: int) -> NDArray[np.float64]:

@@ -1,5 +1,10 @@
-"""What is kept of every hop beside the audio, written while it is measured: the envelope and the drawn waveform."""
+"""What is kept of every hop beside the audio, written while it is measured.
 
+The envelope (of every channel), what plans ask of it (of all channels together), and the drawn waveform.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO
@@ -8,15 +13,35 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats
-from .envelope import encoded
+from .envelope import encoded, peak_codes
 from .waveform import BINS_JOINED, LEVELS, bins_of, joined
 
 ENVELOPE = "envelope.npy"
+PEAKS, WEIGHTED = "peaks-of-all.npy", "weighted.npy"
 JOINED_AT_ONCE = BINS_JOINED * 4096
 
 
 def waveform_name(level: int) -> str:
     return f"waveform-{level}.npy"
+
+
+@dataclass(frozen=True)
+class Hops:
+    """What a plan asks of every millisecond, all channels together; read from the disk where it is touched.
+
+    sample_peaks, true_peaks: the largest of any channel, coded as in the envelope; weighted: float32, K-weighted mean
+    square summed over channels with their weights.
+    """
+
+    sample_peaks: NDArray[np.uint16]
+    true_peaks: NDArray[np.uint16]
+    weighted: NDArray[np.float32]
+
+
+def open_hops(folder: Path) -> Hops:
+    """The hops that were written into a folder."""
+    sample_peaks, true_peaks = np.load(folder / PEAKS, mmap_mode="r")
+    return Hops(sample_peaks, true_peaks, np.load(folder / WEIGHTED, mmap_mode="r"))
 
 
 class HopFiles:
@@ -25,22 +50,36 @@ class HopFiles:
     A context manager. A folder whose measuring failed is to be thrown away.
     """
 
-    def __init__(self, folder: Path, hops: int, channels: int) -> None:
-        self._folder, self._hops, self._channels = folder, hops, channels
-        self._envelope = _begin(folder / ENVELOPE, "<u2", (hops, channels, 2))
-        self._waveform = _begin(folder / waveform_name(0), "<i2", (hops, channels, 3))
+    def __init__(self, folder: Path, hops: int, weights: Sequence[float]) -> None:
+        self._folder, self._channels, self._weights = folder, len(weights), np.array(weights)
+        self._envelope = _begin(folder / ENVELOPE, "<u2", (hops, self._channels, 2))
+        self._waveform = _begin(folder / waveform_name(0), "<i2", (hops, self._channels, 3))
+        self._weighted = _begin(folder / WEIGHTED, "<f4", (hops,))
+        self._peaks = np.lib.format.open_memmap(folder / PEAKS, "w+", "<u2", (2, hops))
+        self._done_hops = 0
 
     def add(self, lows: Floats, highs: Floats, energies: Floats) -> None:
         """Write the next hops × channels: extremes of the samples, ±1.0 at full scale; K-weighted mean squares."""
-        self._envelope.write(encoded(np.maximum(-lows, highs), energies).tobytes())
+        codes = encoded(np.maximum(-lows, highs), energies)
+        self._envelope.write(codes.tobytes())
         self._waveform.write(bins_of(lows, highs, energies).tobytes())
+        self._weighted.write((energies @ self._weights).astype("<f4").tobytes())
+        self._peaks[0, self._done_hops : self._done_hops + len(codes)] = codes[:, :, 0].max(axis=1)
+        self._done_hops += len(codes)
+
+    def add_true_peaks(self, first_hop: int, peaks: Floats) -> None:
+        """Write the largest true peak of some hops. What sounds before the first or after the last belongs to that."""
+        kept = self._peaks[1]
+        at = np.clip(np.arange(first_hop, first_hop + len(peaks)), 0, len(kept) - 1)
+        np.maximum.at(kept, at, peak_codes(peaks))
 
     def __enter__(self) -> "HopFiles":
         return self
 
     def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
-        self._envelope.close()
-        self._waveform.close()
+        for file in (self._envelope, self._waveform, self._weighted):
+            file.close()
+        self._peaks.flush()
         if error is None:
             for level in range(1, LEVELS):
                 self._join(level)

@@ -28,7 +28,8 @@ from .scan import HALF, HOPS_AT_ONCE, LANES, SPANS, VALUES, scan, with_bits, wit
 from .spectrum import SpectrumMeter
 from .true_peak import TruePeakMeter
 
-HOPS_PER_SUM = 100
+HOPS_PER_SUM = HOPS_PER_ENERGY
+SUMS_PER_CORRELATION = 10
 
 LONGEST_STRETCH_S, STRETCH_FRAMES = 4, 192_000
 """A stretch is of whole seconds: the longer, the less is measured twice; the more frames, the more memory."""
@@ -72,6 +73,7 @@ class Meter:
         self._scan = scan.using(read=self._coding.reads, with_bits=bits)
         self._seconds_per_window = max(1, -(-source.frames // (rate_hz * MOST_WINDOWS)))
         self._energies: list[NDArray[np.float64]] = []
+        self._squares: list[NDArray[np.float64]] = []
         self._peaks: list[NDArray[np.float32]] = []
         self._correlations: list[NDArray[np.float32]] = []
         self._levels = LevelMeter(source, self._coding)
@@ -105,6 +107,7 @@ class Meter:
         self._search_peaks(REST_HOPS - DEFERRED_HOPS, REST_HOPS + DEFERRED_HOPS)
         curves = Curves(
             energies=_joined(self._energies, np.float64),
+            squares=_joined(self._squares, np.float64),
             peaks=_joined(self._peaks, np.float32),
             correlations=_joined(self._correlations, np.float32),
             spectrum=self._spectrum.spectrum(),
@@ -178,20 +181,31 @@ class Meter:
         complete = int(np.searchsorted(edges, frames, side="right")) - 1
         weighted = np.array(self._source.layout.weights) * gain @ found.energies[:, : complete * HOPS_PER_ENERGY]
         sums = weighted.reshape(complete, HOPS_PER_ENERGY).sum(axis=1)
-        self._energies.append(sums / np.diff(edges[: complete + 1]))
+        lengths = np.diff(edges[: complete + 1])
+        self._energies.append(sums / lengths)
+        self._squares.append(self._mean_squares(found.sums[:, 1, :complete]) / lengths)
         highest = np.maximum.reduceat(found.magnitudes.max(axis=0), np.arange(0, hops, HOPS_PER_ENERGY))
         self._peaks.append((highest * self._coding.scale).astype(np.float32))
         if self._source.channels == 2:
-            self._correlations.append(_correlations(found.sums, -(-hops // HOPS_PER_SUM)))
+            self._correlations.append(_correlations(found.sums, -(-hops // (HOPS_PER_SUM * SUMS_PER_CORRELATION))))
         if self._hop_files:
             lengths = np.diff(self._edges[REST_HOPS : REST_HOPS + hops + 1])
             lows, highs = (array.T * self._coding.scale for array in (found.lows, found.highs))
             self._hop_files.add(lows, highs, found.energies.T * gain / lengths[:, None])
 
+    def _mean_squares(self, sums: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Mean over the channels that count of channels × sums of squares, in units of a code."""
+        counted = sums[[weight > 0.0 for weight in self._source.layout.weights]]
+        means: NDArray[np.float64] = counted.sum(axis=0) * (self._coding.scale**2 / max(1, len(counted)))
+        return means
+
     def _search_peaks(self, first_hop: int, last_hop: int) -> None:
         codes = self._buffer.codes[: self._filled]
         done_hops = self._done_frames * HOPS_PER_SECOND // self._source.sample_rate_hz - REST_HOPS
         self._true_peak.feed(codes, self._edges, self._magnitudes, first_hop, last_hop, done_hops)
+        if self._hop_files:
+            peaks = self._true_peak.hop_peaks(codes, self._edges, self._magnitudes, first_hop, last_hop)
+            self._hop_files.add_true_peaks(first_hop + done_hops, peaks)
 
     def _note_sounding(self, hops: int) -> None:
         """Tell the first and the last frame at or over the threshold of silence."""
@@ -252,9 +266,10 @@ class _Found:
 
 def _correlations(sums: NDArray[np.float64], count: int) -> NDArray[np.float32]:
     """Correlation of two channels in every tenth of a second; NaN where one of them is silent."""
-    squares = sums[0, 1, :count] * sums[1, 1, :count]
+    tenths = sums.reshape(2, 3, -1, SUMS_PER_CORRELATION).sum(axis=3)[:, :, :count]
+    squares = tenths[0, 1] * tenths[1, 1]
     values = np.full(count, np.nan, np.float32)
-    np.divide(sums[0, 2, :count], np.sqrt(squares), out=values, where=squares > 0.0, casting="same_kind")
+    np.divide(tenths[0, 2], np.sqrt(squares), out=values, where=squares > 0.0, casting="same_kind")
     return values
 
 

@@ -21,6 +21,7 @@ _ELEMENTS: dict[str, Any] = {
     "i4": types.int32,
     "i8": types.int64,
     "u1": types.uint8,
+    "u2": types.uint16,
 }
 _SCALARS = {"float64": types.float64, "int64": types.int64, "uint64": types.uint64, "bool": types.boolean}
 

@@ -171,20 +171,46 @@ class OutputFormat:
 
 
 @dataclass(frozen=True)
+class Limiter:
+    """How a limiter is set: the ceiling and the peaks it is for, and how it moves."""
+
+    ceiling_db: float
+    kind: Literal["true_peak", "sample_peak"] = "true_peak"
+    look_ahead_ms: int = 5
+    release_ms: float = 30.0
+    soft_db: float = 0.0
+
+
+@dataclass(frozen=True)
+class Limiting:
+    """What a limiter does to a programme: deepest reduction, share of its time, and the places."""
+
+    limiter: Limiter
+    depth_db: float
+    share_ratio: float
+    places: tuple[Place, ...]
+
+
+@dataclass(frozen=True)
 class Plan:
     """How one source lands at one destination in one format.
 
-    `predicted` is the reading the written file will have; `dithers` says whether the word length falls.
+    `predicted` is the reading the written file will have, without curves; `dithers` says whether the word length falls.
     """
 
     action: Action
     gain_db: float
-    limiting_db: float
+    limiting: Limiting | None
     predicted: Reading
     verdict: Verdict
     reasons: tuple[str, ...]
     output: OutputFormat
     dithers: bool
+
+    @property
+    def limiting_db(self) -> float:
+        """The deepest gain reduction."""
+        return self.limiting.depth_db if self.limiting else 0.0
 
 
 @dataclass(frozen=True)

@@ -143,6 +143,12 @@ def layout_from_count(channels: int) -> Layout:
     return Layout(name, _LAYOUTS[name], assumed=channels > 2)
 
 
+def layout_of_name(name: str) -> Layout:
+    """The layout that a spec asks for by name, its channels in the order that a WAVE mask gives them."""
+    mask = _MASK_OF_NAME.get(name)
+    return Layout(name, _MASKS[mask] if mask else _LAYOUTS[name])
+
+
 def mask_of(layout: Layout) -> int:
     """WAVE mask to write for a layout; 0 where the layout is not known."""
     for mask, positions in _MASKS.items():

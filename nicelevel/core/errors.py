@@ -63,6 +63,12 @@ class CannotMeetError(NiceLevelError):
     code = "cannot_meet"
 
 
+class NotPreparedError(NiceLevelError):
+    """A plan asks for a prepared signal that is still to be made."""
+
+    code = "not_prepared"
+
+
 class StoppedError(NiceLevelError):
     """Work ended because somebody asked for it, not because anything failed."""
 

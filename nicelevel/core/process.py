@@ -1,17 +1,19 @@
 """The whole way through, read top to bottom: where a reader begins.
 
-take in → measure → plan → render → prove. (Judging is part of planning and of proving; handing over is a
+take in → prepare and measure → plan → render → prove. (Judging is part of planning and of proving; handing over is a
 matter of packages and comes after.)
 """
 
 from pathlib import Path
 
 from .digest import sha256_of
-from .errors import CannotMeetError, OutputExistsError
+from .errors import CannotMeetError, OutputExistsError, UnsupportedError
 from .files.names import deliverable_name
-from .measure import Progress, measure
+from .measure import Progress
 from .plan import plans
-from .plan.formats import resolve_format
+from .plan.formats import not_yet, resolve_format
+from .plan.limit import limited_by
+from .prepare import Workshop
 from .prove import prove_and_publish
 from .render import render
 from .specs import Spec
@@ -23,27 +25,32 @@ def process(
 ) -> list[Deliverable]:
     """Bring one file to one destination: a proved deliverable for each format that the spec asks for.
 
-    Raises CannotMeetError where a plan cannot meet the spec, before anything is written.
+    Raises CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where
+    this version cannot write it.
     """
-    reading = measure(path, share_of(progress, 0.0, 0.3))
-    chosen = plans(reading, spec)
-    for plan in chosen:
-        refuse_unmet(plan)
-    targets = [folder / deliverable_name(path.stem, spec, plan.output) for plan in chosen]
-    for target in targets:
-        refuse_existing(target, replace)
-    digest = sha256_of(path)
-    deliverables = []
-    for number, (plan, target) in enumerate(zip(chosen, targets, strict=True)):
-        start, size = 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen)
-        staged = render(path, plan, target, digest, share_of(progress, start, size / 2))
-        done = prove_and_publish(staged, plan, spec, replace, share_of(progress, start + size / 2, size / 2))
-        deliverables.append(done)
-    return deliverables
+    with Workshop(path, spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)) as workshop:
+        chosen = plans(workshop.source(), workshop.find, spec)
+        for plan in chosen:
+            refuse(plan, spec)
+        targets = [folder / deliverable_name(path.stem, spec, plan.output) for plan in chosen]
+        for target in targets:
+            refuse_existing(target, replace)
+        digest = sha256_of(path)
+        deliverables = []
+        for number, (plan, target) in enumerate(zip(chosen, targets, strict=True)):
+            start, size = 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen)
+            limited = limited_by(workshop.find(plan.preparation), plan)
+            staged = render(path, plan, limited, target, digest, share_of(progress, start, size / 2))
+            done = prove_and_publish(staged, plan, spec, replace, share_of(progress, start + size / 2, size / 2))
+            deliverables.append(done)
+        return deliverables
 
 
-def refuse_unmet(plan: Plan) -> None:
-    """Raises CannotMeetError, with the plan's reasons, where it cannot meet its spec."""
+def refuse(plan: Plan, spec: Spec) -> None:
+    """Raises CannotMeetError, with the plan's reasons, where it cannot meet its spec; UnsupportedError where this
+    version cannot write what it asks for."""
+    if reason := not_yet(plan.output, spec):
+        raise UnsupportedError(reason)
     if plan.action == "cannot_meet":
         raise CannotMeetError(" ".join(plan.reasons))
 

@@ -4,6 +4,7 @@ Levels are in dB; a level of nothing is minus infinity. None means that a figure
 for this file (a range of two seconds, a word length of a floating-point file).
 """
 
+import hashlib
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
@@ -18,6 +19,9 @@ Place = tuple[float, float]
 """Start and end in seconds."""
 
 Action = Literal["as_is", "gain", "limit", "cannot_meet"]
+
+
+PeakKind = Literal["true_peak", "sample_peak"]
 
 
 @dataclass(frozen=True)
@@ -126,7 +130,8 @@ class Reading:
 
 
 def _no_curves() -> Curves:
-    return Curves(*(np.empty(0, np.float64) for _ in range(2)), *(np.empty(0, np.float32) for _ in range(3)))
+    doubles, singles = np.empty(0, np.float64), np.empty(0, np.float32)
+    return Curves(doubles, doubles, singles, singles, singles)
 
 
 @dataclass(frozen=True)
@@ -154,20 +159,57 @@ class Verdict:
         return all(finding.meets for finding in self.findings)
 
 
+LOSSY = frozenset({"mp3", "aac", "vorbis", "opus", "ac3"})
+
+
 @dataclass(frozen=True)
 class OutputFormat:
-    """The format of one deliverable, with every "keep" of the spec resolved for its source."""
+    """The format of one deliverable, with every "keep" of the spec resolved for its source.
+
+    `encoding` of what is packed without loss is that of its words; `lossless` names the packing, flac or alac.
+    """
 
     container: str
     encoding: str
     sample_rate_hz: int
     layout: Layout
     dither: str
+    bitrate_kbps: float | None = None
+    bitrate_mode: str = "constant"
+    lossless: str | None = None
+
+    @property
+    def is_lossy(self) -> bool:
+        return self.encoding in LOSSY
 
     @property
     def bits(self) -> int | None:
-        """Word length, None for floating point."""
-        return None if self.encoding.startswith("float") else int(self.encoding.rpartition("_")[2])
+        """Word length, None for floating point and for lossy encodings, which have none."""
+        return int(self.encoding.rpartition("_")[2]) if self.encoding.startswith("pcm") else None
+
+
+@dataclass(frozen=True)
+class Preparation:
+    """The steps between a source and the signal that is levelled, in the order of their run; None where not needed.
+
+    matrix: output × input channels, with the layout that comes out; sample_rate_hz: what it is resampled to.
+    """
+
+    matrix: tuple[tuple[float, ...], ...] | None = None
+    layout: Layout | None = None
+    sample_rate_hz: int | None = None
+
+    @property
+    def is_nothing(self) -> bool:
+        return self.matrix is None and self.sample_rate_hz is None
+
+    def digest_of(self, source_digest: str) -> str:
+        """The name of the prepared signal of a source with this digest; an untouched one keeps its own."""
+        if self.is_nothing:
+            return source_digest
+        layout = self.layout.positions if self.layout else None
+        text = f"{source_digest}|{self.matrix!r}|{layout!r}|{self.sample_rate_hz!r}"
+        return hashlib.sha256(text.encode()).hexdigest()
 
 
 @dataclass(frozen=True)
@@ -175,7 +217,7 @@ class Limiter:
     """How a limiter is set: the ceiling and the peaks it is for, and how it moves."""
 
     ceiling_db: float
-    kind: Literal["true_peak", "sample_peak"] = "true_peak"
+    kind: PeakKind = "true_peak"
     look_ahead_ms: int = 5
     release_ms: float = 30.0
     soft_db: float = 0.0
@@ -195,7 +237,8 @@ class Limiting:
 class Plan:
     """How one source lands at one destination in one format.
 
-    `predicted` is the reading the written file will have, without curves; `dithers` says whether the word length falls.
+    `predicted` is the reading that the written file will have, without its curves; `dithers` says whether the word
+    length falls.
     """
 
     action: Action
@@ -205,6 +248,7 @@ class Plan:
     verdict: Verdict
     reasons: tuple[str, ...]
     output: OutputFormat
+    preparation: Preparation
     dithers: bool
 
     @property

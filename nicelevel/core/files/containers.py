@@ -12,9 +12,21 @@ RIFF_LIMIT_BYTES = 2**32 - 4096
 """Past this a WAVE file becomes RF64: its 32-bit sizes end at 4 GiB."""
 
 
+def unwritable(output: OutputFormat) -> str | None:
+    """Why this version cannot write an output, in a sentence; None where it can."""
+    if output.container not in WRITABLE or output.is_lossy:
+        name = output.encoding if output.is_lossy else output.container
+        return f"{name.upper()} cannot be written yet; WAV, AIFF and FLAC can."
+    if output.encoding not in WRITABLE[output.container]:
+        return f"{output.encoding} cannot be written into {output.container.upper()} yet."
+    if output.dither == "shaped" and output.bits is not None:
+        return "Noise-shaped dither cannot be made yet; TPDF dither can."
+    return None
+
+
 def sample_bits(output: OutputFormat) -> int:
     """Bits that one sample takes, of fixed or floating point."""
-    return output.bits or int(output.encoding.rpartition("_")[2])
+    return output.bits or (64 if output.encoding == "float_64" else 32)
 
 
 def block_bytes(output: OutputFormat) -> int:

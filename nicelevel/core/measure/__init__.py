@@ -23,7 +23,7 @@ def measure(path: str | Path, progress: Progress | None = None, hops_folder: Pat
 
     Raises the NiceLevelError named for the cause where the file cannot be used.
     """
-    with take_in(path) as audio, _hop_files(audio.source, hops_folder) as hops:
+    with take_in(path) as audio, hop_files(audio.source, hops_folder) as hops:
         meter = Meter(audio.source, audio.coding, hops)
         done = 0
         while done < audio.source.frames:
@@ -36,10 +36,11 @@ def measure(path: str | Path, progress: Progress | None = None, hops_folder: Pat
         return meter.reading()
 
 
-def _hop_files(source: Source, folder: Path | None) -> AbstractContextManager[HopFiles | None]:
+def hop_files(source: Source, folder: Path | None) -> AbstractContextManager[HopFiles | None]:
+    """What is kept of every hop of a source, in a folder; nothing where none is given."""
     if folder is None:
         return nullcontext()
     return HopFiles(folder, hops_of(source.frames, source.sample_rate_hz), source.layout.weights)
 
 
-__all__ = ["METER_VERSION", "Meter", "Progress", "measure"]
+__all__ = ["BLOCK_FRAMES", "METER_VERSION", "Meter", "Progress", "hop_files", "measure"]

@@ -49,12 +49,22 @@ def _mean_windows(energies: Energies, window_hops: int, means: Energies) -> None
 
 def gating_blocks(energies: Energies) -> Energies:
     """Energy of each 400 ms block at steps of 100 ms; an incomplete block at the end is not used."""
-    return window_energies(energies, MOMENTARY_HOPS)[::STEP_HOPS]
+    return _stepped_windows(energies, MOMENTARY_HOPS)
 
 
 def short_term_steps(energies: Energies) -> Energies:
     """Energy of each 3 s window at steps of 100 ms."""
-    return window_energies(energies, SHORT_TERM_HOPS)[::STEP_HOPS]
+    return _stepped_windows(energies, SHORT_TERM_HOPS)
+
+
+def _stepped_windows(energies: Energies, window_hops: int) -> Energies:
+    """Mean energy of every window of whole steps, one at each step."""
+    if len(energies) < window_hops:
+        return np.empty(0)
+    steps = energies[: len(energies) // STEP_HOPS * STEP_HOPS].reshape(-1, STEP_HOPS).sum(axis=1)
+    width = window_hops // STEP_HOPS
+    means: Energies = np.lib.stride_tricks.sliding_window_view(steps, width).sum(axis=1) / window_hops
+    return means
 
 
 def integrated_lufs(blocks: Energies) -> float:

@@ -14,10 +14,11 @@ from numpy.typing import NDArray
 
 from ..kernels import Floats
 from .envelope import encoded, peak_codes
+from .low_band import low_codes
 from .waveform import BINS_JOINED, LEVELS, bins_of, joined
 
 ENVELOPE = "envelope.npy"
-PEAKS, WEIGHTED = "peaks-of-all.npy", "weighted.npy"
+PEAKS, WEIGHTED, LOW_BAND = "peaks-of-all.npy", "weighted.npy", "low-band.npy"
 JOINED_AT_ONCE = BINS_JOINED * 4096
 
 
@@ -27,21 +28,23 @@ def waveform_name(level: int) -> str:
 
 @dataclass(frozen=True)
 class Hops:
-    """What a plan asks of every millisecond, all channels together; read from the disk where it is touched.
+    """What a plan asks of every millisecond; read from the disk where it is touched.
 
     sample_peaks, true_peaks: the largest of any channel, coded as in the envelope; weighted: float32, K-weighted mean
-    square summed over channels with their weights.
+    square summed over channels with their weights; low_band: hops × channels, see there.
     """
 
     sample_peaks: NDArray[np.uint16]
     true_peaks: NDArray[np.uint16]
     weighted: NDArray[np.float32]
+    low_band: NDArray[np.int16]
 
 
 def open_hops(folder: Path) -> Hops:
     """The hops that were written into a folder."""
     sample_peaks, true_peaks = np.load(folder / PEAKS, mmap_mode="r")
-    return Hops(sample_peaks, true_peaks, np.load(folder / WEIGHTED, mmap_mode="r"))
+    weighted, low_band = (np.load(folder / name, mmap_mode="r") for name in (WEIGHTED, LOW_BAND))
+    return Hops(sample_peaks, true_peaks, weighted, low_band)
 
 
 class HopFiles:
@@ -56,6 +59,7 @@ class HopFiles:
         self._waveform = _begin(folder / waveform_name(0), "<i2", (hops, self._channels, 3))
         self._weighted = _begin(folder / WEIGHTED, "<f4", (hops,))
         self._peaks = np.lib.format.open_memmap(folder / PEAKS, "w+", "<u2", (2, hops))
+        self._low_band = np.lib.format.open_memmap(folder / LOW_BAND, "w+", "<i2", (hops, self._channels))
         self._done_hops = 0
 
     def add(self, lows: Floats, highs: Floats, energies: Floats) -> None:
@@ -67,11 +71,16 @@ class HopFiles:
         self._peaks[0, self._done_hops : self._done_hops + len(codes)] = codes[:, :, 0].max(axis=1)
         self._done_hops += len(codes)
 
-    def add_true_peaks(self, first_hop: int, peaks: Floats) -> None:
-        """Write the largest true peak of some hops. What sounds before the first or after the last belongs to that."""
-        kept = self._peaks[1]
-        at = np.clip(np.arange(first_hop, first_hop + len(peaks)), 0, len(kept) - 1)
-        np.maximum.at(kept, at, peak_codes(peaks))
+    def add_later(self, first_hop: int, true_peaks: Floats, low_band: Floats) -> None:
+        """Write what is known of some hops only when more has come: the largest true peak, and the low band.
+
+        Peaks before the first hop or after the last belong to that.
+        """
+        hops = np.arange(first_hop, first_hop + len(true_peaks))
+        last = self._peaks.shape[1] - 1
+        np.maximum.at(self._peaks[1], np.clip(hops, 0, last), peak_codes(true_peaks))
+        inside = (hops >= 0) & (hops <= last)
+        self._low_band[hops[inside]] = low_codes(low_band[inside])
 
     def __enter__(self) -> "HopFiles":
         return self
@@ -80,6 +89,7 @@ class HopFiles:
         for file in (self._envelope, self._waveform, self._weighted):
             file.close()
         self._peaks.flush()
+        self._low_band.flush()
         if error is None:
             for level in range(1, LEVELS):
                 self._join(level)

@@ -5,8 +5,6 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Floats, vectorised
-
 # Analogue prototypes behind the two biquads that the standard gives for 48 kHz: a high shelf for the
 # head and a high pass (revised low-frequency B curve). The values reproduce the printed coefficients
 # to twelve digits at 48 kHz; the tests hold them to that.
@@ -17,9 +15,6 @@ HEAD_HZ, HEAD_GAIN_DB, HEAD_Q, HEAD_BAND_POWER = (
     0.4996667741545416,
 )
 RLB_HZ, RLB_Q = 38.13547087602444, 0.5003270373238773
-
-SMALLEST_STATE = 1e-30
-"""Filter memory below this is set to zero, or silence would decay into slow denormal numbers."""
 
 
 def coefficients(sample_rate_hz: int) -> NDArray[np.float64]:
@@ -52,36 +47,20 @@ def _rlb(sample_rate_hz: int) -> list[float]:
 
 
 def energy_gain(biquads: NDArray[np.float64]) -> float:
-    """What the energies of `k_weight` are to be multiplied by: it leaves out the first coefficient of each biquad."""
+    """What the energies of a scan are to be multiplied by: it leaves out the first coefficient of each biquad."""
     return float(biquads[0, 0] * biquads[1, 0]) ** 2
 
 
-@vectorised
-def k_weight(tile: Floats, frames: int, biquads: Floats, filters: Floats) -> None:
-    """Filter some frames of every lane, and sum the squares of what comes out.
+def low_band_biquad(low_rate_hz: int, sample_rate_hz: int) -> NDArray[np.float64]:
+    """b0, b1, b2, a1, a2 of what K-weighting does to low frequencies, at a lower rate than the programme's.
 
-    tile: frames × lanes; biquads: 2 × 5; filters: 5 × lanes: four of memory, carried on, and the sum, begun anew.
-    Transposed direct form II with the output put into the recursion, so that the fewest results wait for another.
+    The high pass alone, for the head leaves them as they are; its gain is that at the programme's rate.
     """
-    lanes = tile.shape[1]
-    first, second = biquads[0], biquads[1]
-    a1, a2, d1, d2 = first[3], first[4], second[3], second[4]
-    e1, e2 = first[1] / first[0] - a1, first[2] / first[0] - a2
-    f1, f2 = second[1] / second[0] - d1, second[2] / second[0] - d2
-    p, q, r, s, energy = filters[0], filters[1], filters[2], filters[3], filters[4]
-    for lane in range(lanes):
-        energy[lane] = 0.0
-    for frame in range(frames):
-        samples = tile[frame]
-        for lane in range(lanes):
-            x, was_p, was_r = float(samples[lane]), p[lane], r[lane]
-            y = x + was_p
-            z = y + was_r
-            p[lane] = (e1 * x + q[lane]) - a1 * was_p
-            q[lane] = e2 * x - a2 * was_p
-            r[lane] = (f1 * y + s[lane]) - d1 * was_r
-            s[lane] = f2 * y - d2 * was_r
-            energy[lane] += z * z
-    for row in range(4):
-        for lane in range(lanes):
-            filters[row, lane] = filters[row, lane] if abs(filters[row, lane]) > SMALLEST_STATE else 0.0
+    row = np.array(_rlb(low_rate_hz))
+    row[:3] *= _rlb_a0(sample_rate_hz) / _rlb_a0(low_rate_hz)
+    return row
+
+
+def _rlb_a0(sample_rate_hz: int) -> float:
+    k = math.tan(math.pi * RLB_HZ / sample_rate_hz)
+    return 1.0 + k / RLB_Q + k * k

@@ -23,6 +23,7 @@ from .hop_files import HopFiles
 from .k_weighting import coefficients, energy_gain
 from .levels import SILENCE_DBFS, LevelMeter
 from .loudness_range import loudness_range_lu
+from .low_band import LowBandMeter
 from .notes import Traces, notes_of
 from .scan import HALF, HOPS_AT_ONCE, LANES, SPANS, VALUES, scan, with_bits, without_bits
 from .spectrum import SpectrumMeter
@@ -78,6 +79,7 @@ class Meter:
         self._correlations: list[NDArray[np.float32]] = []
         self._levels = LevelMeter(source, self._coding)
         self._true_peak = TruePeakMeter(self._coding, channels, int(np.diff(self._edges).max()))
+        self._low_band = LowBandMeter(self._coding, channels, rate_hz)
         self._spectrum = SpectrumMeter(rate_hz, channels)
 
     def room(self) -> tuple[CodeBuffer, int, int]:
@@ -205,7 +207,8 @@ class Meter:
         self._true_peak.feed(codes, self._edges, self._magnitudes, first_hop, last_hop, done_hops)
         if self._hop_files:
             peaks = self._true_peak.hop_peaks(codes, self._edges, self._magnitudes, first_hop, last_hop)
-            self._hop_files.add_true_peaks(first_hop + done_hops, peaks)
+            lows = self._low_band.samples(codes, self._edges, first_hop, last_hop)
+            self._hop_files.add_later(first_hop + done_hops, peaks, lows)
 
     def _note_sounding(self, hops: int) -> None:
         """Tell the first and the last frame at or over the threshold of silence."""

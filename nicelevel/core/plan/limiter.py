@@ -14,6 +14,7 @@ Only where a peak passes the ceiling is anything computed; elsewhere every node 
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,8 +22,10 @@ from numpy.typing import NDArray
 from ..kernels import Floats, Integers, kernel, vectorised
 from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND, LOWEST_DB, STEPS_PER_DB
 from ..measure.hop_files import Hops
+from ..measure.k_weighting import low_band_biquad
+from ..measure.low_band import FULL_SCALE as LOW_FULL_SCALE
 from ..units import db_from_ratio
-from ..values import Limiter, Place
+from ..values import Limiter, PeakKind, Place, Reading
 
 BLOCK_HOPS = 160
 HOLD_HOPS = 10
@@ -39,7 +42,14 @@ DENSITY_STEP = HOPS_PER_ENERGY / (DENSITY_S * HOPS_PER_SECOND)
 SPARSE_SHARE, DENSE_SHARE, SLOWER = 0.25, 0.75, 16.0
 """Up to the first share gain comes back at full speed, from the second on so many times slower."""
 
-LONGEST_LOOK_AHEAD_MS = 20
+LEAD_HOPS = 64
+"""The low band's filter begins so long before it is asked: it forgets what was before."""
+
+LOW_UNIT = 1.0 / LOW_FULL_SCALE
+
+HEAD_SHARE = 0.5
+"""About what plain energy is of K-weighted energy over the low band, whose head lifts it by up to 4 dB."""
+
 PLACE_DB, PLACES_JOINED_S = 0.1, 0.3
 """Limiting deeper than this has a place; places closer than that are one."""
 
@@ -77,15 +87,22 @@ class Limited:
 class Envelope:
     """A signal as the limiter sees it: the hops, and the largest peak of every block of them."""
 
-    def __init__(self, hops: Hops, energies: Floats, squares: Floats, kind: str) -> None:
-        """kind: the peaks that the ceiling is for, `true_peak` or `sample_peak`; energies, squares: as in `Curves`."""
+    def __init__(self, hops: Hops, reading: Reading, kind: PeakKind) -> None:
+        """reading: with its curves; kind: the peaks that the ceiling is for."""
         self.codes = np.ascontiguousarray(hops.true_peaks if kind == "true_peak" else hops.sample_peaks)
         self._sample_codes, self._true_codes = hops.sample_peaks, hops.true_peaks
-        self._weighted, self._energies, self._squares = hops.weighted, energies, squares
+        self._hops, self._energies, self._squares = hops, reading.curves.energies, reading.curves.squares
+        self._biquad = low_band_biquad(HOPS_PER_SECOND, reading.source.sample_rate_hz)
+        self._weights = np.array(reading.source.layout.weights)
         starts = np.arange(0, len(self.codes), BLOCK_HOPS)
         self._block_peaks = [np.maximum.reduceat(codes, starts) for codes in (self._sample_codes, self._true_codes)]
         self._block_codes = self._block_peaks[kind == "true_peak"].astype(np.int64)
         self.highest_code = int(self._block_codes.max())
+
+    @property
+    def highest_db(self) -> float:
+        """The largest peak in dB."""
+        return self.highest_code / STEPS_PER_DB + LOWEST_DB
 
     def limited(self, gain_db: float, limiter: Limiter) -> Limited:
         """The signal after a gain and the limiter."""
@@ -96,11 +113,14 @@ class Envelope:
         touched = np.zeros(len(self._block_codes), np.int64)
         highest_after, limited_hops = np.zeros(2), np.zeros(1, np.int64)
         run_limiter(
-            self.codes, self._sample_codes, self._true_codes, self._weighted, self._block_codes, lowest_code, allowed,
+            self.codes, self._sample_codes, self._true_codes, self._hops.weighted, self._hops.low_band,
+            self._biquad, self._weights, self._block_codes, lowest_code, allowed,
             _LEVELS, hann(limiter.look_ahead_ms), steps_back(limiter.release_ms), energies, squares, nodes, touched,
-            highest_after, limited_hops, *_scratch(limiter.look_ahead_ms),
+            highest_after, limited_hops, *_scratch(limiter.look_ahead_ms, len(self._weights)),
         )  # fmt: skip
-        sample_peak, true_peak = (max(x) for x in zip(highest_after, self._untouched_peaks(touched == 0), strict=True))
+        sample_peak, true_peak = (
+            max(x) for x in zip(highest_after, self._untouched_peaks(touched == 0), strict=True)
+        )
         return Limited(
             nodes,
             energies,
@@ -127,17 +147,20 @@ def steps_back(release_ms: float) -> NDArray[np.float32]:
     return (10.0 ** (rise_db / 20.0)).astype(np.float32)
 
 
-def _scratch(look_ahead_ms: int) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.float32]]:
-    """Codes of a block and what its windows reach, and the highest of each; gains coming back; a line of nodes."""
+def _scratch(look_ahead_ms: int, channels: int) -> tuple[NDArray[np.int32], *tuple[NDArray[Any], ...]]:
+    """Codes of a block and what its windows reach, and the highest of each; gains coming back; a line of nodes and the
+    state of what comes back; energies of the low band before and after, mean squares, and memories of its filters."""
     reach = HOLD_HOPS + look_ahead_ms + SPLINE_HOPS - 1
     windows = np.zeros((2, BLOCK_HOPS + reach), np.int32)
-    return windows, np.ones(look_ahead_ms - 1 + BLOCK_HOPS, np.float32), np.zeros(BLOCK_HOPS + 2, np.float32)
+    rises, line = np.ones(look_ahead_ms - 1 + BLOCK_HOPS, np.float32), np.zeros(BLOCK_HOPS + 2, np.float32)
+    return windows, rises, line, np.zeros((4 + channels, BLOCK_HOPS))
 
 
 def hann(look_ahead_ms: int) -> NDArray[np.float32]:
     """The smoothing window, one value for each hop of the look-ahead; its sum is 1."""
     window = np.sin(np.pi * np.arange(1, look_ahead_ms + 1) / (look_ahead_ms + 1)) ** 2
-    return (window / window.sum()).astype(np.float32)
+    shares: NDArray[np.float32] = (window / window.sum()).astype(np.float32)
+    return shares
 
 
 def allowed_ratios(ceiling_db: float, soft_db: float, highest_code: int) -> tuple[int, NDArray[np.float32]]:
@@ -172,6 +195,9 @@ def run_limiter(
     sample_codes: Integers,
     true_codes: Integers,
     weighted: Floats,
+    low_band: Integers,
+    biquad: Floats,
+    weights: Floats,
     block_codes: Integers,
     lowest_code: int,
     allowed: Floats,
@@ -187,13 +213,14 @@ def run_limiter(
     windows: Integers,
     rises: Floats,
     line: Floats,
+    low: Floats,
 ) -> None:
     """Write the nodes of the gain curve where it limits, and what the signal is there afterwards.
 
     allowed: a ratio for every code from lowest_code on; steps: by how much gain comes back in a hop, by density;
     nodes: ones; energies, squares: before the limiter, changed where it works; touched: set to 1 for each block that
-    it works in; highest_after: raised to the largest sample and true peak of those blocks; windows, rises, line:
-    scratch, see `_scratch`.
+    it works in; highest_after: raised to the largest sample and true peak of those blocks; windows, rises, line,
+    low: scratch, see `_scratch`.
     """
     hops, taps, blocks = len(codes), len(window), len(block_codes)
     rises[:] = 1.0
@@ -221,7 +248,14 @@ def run_limiter(
             nodes[first + SPLINE_HOPS + at] = line[at]
         if block >= 0:
             touched[block] = 1
-            limited_hops[0] += _apply(nodes, weighted, first, energies, squares)
+            count = min(BLOCK_HOPS, hops - first)
+            lead = max(0, first - LEAD_HOPS)
+            if block == 0 or touched[block - 1] == 0:
+                low[:] = 0.0
+                _filter_low(low_band, nodes, lead, first, biquad, weights, low[4:], low)
+            limited_hops[0] += _squares_of(nodes, first, count, low[3])
+            _filter_low(low_band, nodes, first, first + count, biquad, weights, low[4:], low)
+            _apply(low, weighted, first, energies, squares)
             _raise_peaks(nodes, sample_codes, true_codes, levels, first, highest_after)
 
 
@@ -242,9 +276,7 @@ def _highest_in_windows(codes: Integers, first: int, taps: int, windows: Integer
 
 
 @kernel
-def _rise(
-    windows: Integers, lowest_code: int, allowed: Floats, steps: Floats, state: Floats, rises: Floats
-) -> None:
+def _rise(windows: Integers, lowest_code: int, allowed: Floats, steps: Floats, state: Floats, rises: Floats) -> None:
     """What is allowed of each hop of a block, but never more than gain may have come back since the hop before."""
     found = windows[1]
     ratio, density = state[0], state[1]
@@ -273,28 +305,75 @@ def _smooth(rises: Floats, window: Floats, line: Floats) -> None:
 
 
 @vectorised
-def _apply(nodes: Floats, weighted: Floats, first: int, energies: Floats, squares: Floats) -> int:
-    """Energies of a block after the curve; how many of its hops are limited.
-
-    Each 10 ms changes by the mean square of the curve, weighted by the K-weighted energy of every hop.
-    """
+def _squares_of(nodes: Floats, first: int, hops: int, means: Floats) -> int:
+    """Mean square of the curve over each hop of a block; how many of them are limited."""
     limited = 0
-    for energy in range(first // HOPS_PER_ENERGY, min((first + BLOCK_HOPS) // HOPS_PER_ENERGY, len(energies))):
-        before, after, plain = 0.0, 0.0, 0.0
-        for hop in range(energy * HOPS_PER_ENERGY, (energy + 1) * HOPS_PER_ENERGY):
-            a, b, c, d = float(nodes[hop]), float(nodes[hop + 1]), float(nodes[hop + 2]), float(nodes[hop + 3])
-            # The mean square of a cubic B-spline between its nodes (arithmetic: integrals of its basis' products).
-            mean = 20.0 * (a * a + d * d) + 1188.0 * (b * b + c * c)
-            mean += 2.0 * (129.0 * (a * b + c * d) + 60.0 * (a * c + b * d) + a * d + 933.0 * b * c)
-            mean /= 5040.0
-            before += weighted[hop]
-            after += weighted[hop] * mean
-            plain += mean
-            limited += 1 if mean < 1.0 else 0
-        ratio = after / before if before > 0.0 else plain / HOPS_PER_ENERGY
-        energies[energy] *= ratio
-        squares[energy] *= ratio
+    for at in range(hops):
+        hop = first + at
+        a, b, c, d = float(nodes[hop]), float(nodes[hop + 1]), float(nodes[hop + 2]), float(nodes[hop + 3])
+        # Of a cubic B-spline between its nodes (arithmetic: integrals of the products of its basis).
+        mean = 20.0 * (a * a + d * d) + 1188.0 * (b * b + c * c)
+        mean += 2.0 * (129.0 * (a * b + c * d) + 60.0 * (a * c + b * d) + a * d + 933.0 * b * c)
+        means[at] = mean / 5040.0
+        limited += 1 if mean < 5040.0 else 0
     return limited
+
+
+@kernel
+def _filter_low(
+    low_band: Integers,
+    nodes: Floats,
+    first: int,
+    last: int,
+    biquad: Floats,
+    weights: Floats,
+    memory: Floats,
+    energies: Floats,
+) -> None:
+    """Energies of the low band in some hops: K-weighted without and with the curve, and as it is.
+
+    memory: channels × 4, of both filters, carried on; energies: 3 × hops, written from the first on.
+    """
+    b0, b1, b2, a1, a2 = biquad[0], biquad[1], biquad[2], biquad[3], biquad[4]
+    for hop in range(first, last):
+        gain = float(nodes[hop] + 4.0 * nodes[hop + 1] + nodes[hop + 2]) / 6.0
+        before, after, plain = 0.0, 0.0, 0.0
+        for channel in range(low_band.shape[1]):
+            raw = LOW_UNIT * low_band[hop, channel]
+            x = raw
+            y = b0 * x + memory[channel, 0]
+            memory[channel, 0] = b1 * x - a1 * y + memory[channel, 1]
+            memory[channel, 1] = b2 * x - a2 * y
+            x *= gain
+            z = b0 * x + memory[channel, 2]
+            memory[channel, 2] = b1 * x - a1 * z + memory[channel, 3]
+            memory[channel, 3] = b2 * x - a2 * z
+            before += weights[channel] * y * y
+            after += weights[channel] * z * z
+            plain += raw * raw if weights[channel] > 0.0 else 0.0
+        energies[0, hop - first], energies[1, hop - first], energies[2, hop - first] = before, after, plain
+
+
+@vectorised
+def _apply(low: Floats, weighted: Floats, first: int, energies: Floats, squares: Floats) -> None:
+    """Energies of a block after the curve.
+
+    Each 10 ms changes by the mean square of the curve, weighted by the energy of every hop; the low band's share by
+    what its filter says. low: three energies of the low band, see `_filter_low`, and mean squares of the curve.
+    """
+    before, after, plain, means = low[0], low[1], low[2], low[3]
+    for energy in range(first // HOPS_PER_ENERGY, min((first + BLOCK_HOPS) // HOPS_PER_ENERGY, len(energies))):
+        total, left, plain_total, plain_left = 0.0, 0.0, 0.0, 0.0
+        for at in range(energy * HOPS_PER_ENERGY - first, (energy + 1) * HOPS_PER_ENERGY - first):
+            high = weighted[first + at] - before[at]
+            total += weighted[first + at]
+            left += high * means[at] + after[at]
+            plain_total += HEAD_SHARE * high + plain[at]
+            plain_left += (HEAD_SHARE * high + plain[at]) * means[at]
+        if total > 0.0:
+            energies[energy] *= max(0.0, left) / total
+        if plain_total > 0.0:
+            squares[energy] *= min(1.0, max(0.0, plain_left / plain_total))
 
 
 @vectorised

@@ -1,21 +1,24 @@
-"""Solve how a source lands at a destination: as it is, by gain, or not at all by gain.
+"""Solve how a source lands at a destination: as it is, by gain, by a limiter where that is allowed, or not.
 
-Gain is the only means of this version. All limits are solved together: the target, its tolerance, every
-ceiling that a gain moves, and full scale where the deliverable is fixed point.
+All limits are solved together: the target, its tolerance, every ceiling that a gain moves, and full scale where the
+deliverable is fixed point. Gain is always preferred; what a limiter has to do is solved by `limit.py`.
 """
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from ..errors import UnsupportedError
-from ..measure.gating import gain_to_reach, gating_blocks
+from ..measure.gating import gain_to_reach
+from ..measure.true_peak import KEPT_DB
+from ..prepare import Find, Prepared, preparation_for
 from ..specs import Spec, judge, level_findings
 from ..specs.judge import MEASURES, named_limits
 from ..specs.spec import Format
 from ..units import db_from_ratio
-from ..values import Action, OutputFormat, Plan, Reading
+from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
 from .formats import resolve_format, word_length_falls
-from .predict import after_gain, in_format
+from .limit import HELD_BY_LIMITER, LIMITED_MEASURES, limit_to_target
+from .predict import after_gain, after_limiting, in_format
 from .reasons import reasons_for
 
 CEILING_MARGIN_DB = 0.01
@@ -29,87 +32,117 @@ DITHER_PEAK_STEPS = 2
 class GainRange:
     """Gains in dB that meet a spec: from `low` to `high`; `wanted` hits the target itself.
 
-    `ceiling` names the rule that sets `high`, None where the tolerance does.
+    `ceiling` names the rule that sets `high`, None where the tolerance does; `ceilings_db` has all of them.
     """
 
     low: float
     wanted: float
     high: float
     ceiling: str | None
+    ceilings_db: Mapping[str, float]
 
 
-def plans(reading: Reading, spec: Spec) -> tuple[Plan, ...]:
+@dataclass(frozen=True)
+class _Landing:
+    """Where a programme is brought, before its format is looked at; `needed_db` is the limiting that the target needs
+    where the spec does not allow so much."""
+
+    action: Action
+    gain_db: float
+    predicted: Reading
+    limiting: Limiting | None = None
+    needed_db: float | None = None
+
+
+def plans(source: Source, find: Find, spec: Spec) -> tuple[Plan, ...]:
     """A plan for each format that the spec asks for; the first is the one that a board shows.
 
-    With `first_that_fits` only the first format whose plan meets every rule, or the first of all.
+    With `first_that_fits` only the first format whose plan meets every rule, or the first of all. Raises
+    UnsupportedError where a format cannot be made from this source, and what `find` raises.
     """
-    if spec.output.metadata != "none":
-        raise UnsupportedError("Metadata cannot be carried over yet; a spec with none of it can be met.")
-    candidates = [plan(reading, spec, candidate) for candidate in spec.formats]
+    candidates = [plan(source, find, spec, candidate) for candidate in spec.formats]
     if spec.output.pick == "all":
         return tuple(candidates)
     return (next((each for each in candidates if each.action != "cannot_meet"), candidates[0]),)
 
 
-def plan(reading: Reading, spec: Spec, candidate: Format | None = None) -> Plan:
-    """How one source lands at one destination in one format (the spec's first by default).
-
-    Raises UnsupportedError where this version cannot write the format from this source.
-    """
-    output = resolve_format(reading.source, candidate or spec.formats[0])
-    allowed = gain_range(reading, spec, output)
-    action, gain_db = _choose(reading, spec, output, allowed)
-    predicted = in_format(after_gain(reading, gain_db), output)
+def plan(source: Source, find: Find, spec: Spec, candidate: Format | None = None) -> Plan:
+    """How one source lands at one destination in one format (the spec's first by default). Raises as `plans`."""
+    output = resolve_format(source, candidate or spec.formats[0])
+    prepared = find(preparation_for(source, output, spec.channels))
+    reading = prepared.reading
+    allowed = gain_range(prepared, spec, output)
+    landing = _land(prepared, spec, output, allowed)
+    predicted = in_format(landing.predicted, output)
     verdict = judge(predicted, spec)
-    if not verdict.meets:
-        action = "cannot_meet"
-    dithers = output.dither != "none" and word_length_falls(reading.bits_used, output, gain_db)
-    draft = Plan(action, gain_db, 0.0, predicted, verdict, (), output, dithers)
-    return replace(draft, reasons=reasons_for(reading, spec, draft, allowed.ceiling))
+    action = landing.action if verdict.meets else "cannot_meet"
+    dithers = output.dither != "none" and word_length_falls(reading.bits_used, output, landing.gain_db)
+    draft = Plan(
+        action, landing.gain_db, landing.limiting, predicted, verdict, (), output, prepared.preparation, dithers
+    )
+    return replace(draft, reasons=reasons_for(source, reading, spec, draft, allowed.ceiling, landing.needed_db))
 
 
-def gain_range(reading: Reading, spec: Spec, output: OutputFormat) -> GainRange:
+def gain_range(prepared: Prepared, spec: Spec, output: OutputFormat) -> GainRange:
     """Every gain that meets target and ceilings together; empty (low over high) where none does."""
-    low, wanted, high = _target_range(reading, spec)
-    ceiling = None
-    for name, room_db in _rooms(reading, spec, output):
-        if room_db < high:
-            high, ceiling = room_db, name
-    return GainRange(low, wanted, high, ceiling)
+    low, wanted, high = _target_range(prepared, spec)
+    ceiling, ceilings = None, _ceilings(prepared.reading, spec, output)
+    for name, required, found in ceilings:
+        if required - found < high:
+            high, ceiling = required - found, name
+    return GainRange(low, wanted, high, ceiling, {name: required for name, required, _ in ceilings})
 
 
-def _target_range(reading: Reading, spec: Spec) -> tuple[float, float, float]:
+def _target_range(prepared: Prepared, spec: Spec) -> tuple[float, float, float]:
     if spec.loudness is None:
         return -math.inf, 0.0, math.inf
+    reading = prepared.reading
     target, tolerance = spec.loudness.target_for(reading.source.channels), spec.loudness.tolerance
     level = MEASURES[spec.loudness.measure](reading)
     if math.isinf(level):
         return math.inf, math.inf, math.inf
     if spec.loudness.measure != "integrated":
         return target - tolerance - level, target - level, target + tolerance - level
-    blocks = gating_blocks(reading.curves.energies)
+    blocks = prepared.gating_blocks
     low, wanted, high = (gain_to_reach(blocks, target + off) for off in (-tolerance, 0.0, tolerance))
     return low, wanted, high
 
 
-def _rooms(reading: Reading, spec: Spec, output: OutputFormat) -> list[tuple[str, float]]:
-    """How far the level may rise under each ceiling."""
-    rooms = []
+def _ceilings(reading: Reading, spec: Spec, output: OutputFormat) -> list[tuple[str, float, float]]:
+    """Every ceiling that a gain moves the programme toward: its rule, where it is, and where the programme is."""
+    ceilings = []
     for limit, required in named_limits(spec):
         found = limit.figure(reading)
         if limit.moved_by_gain and found is not None and math.isfinite(found):
-            rooms.append((limit.key, required - CEILING_MARGIN_DB - found))
+            ceilings.append((limit.key, required - CEILING_MARGIN_DB, found))
     if output.bits is not None and math.isfinite(reading.sample_peak_dbfs):
         largest = 1.0 - DITHER_PEAK_STEPS * 2.0 ** (1 - output.bits)
-        rooms.append(("full_scale", db_from_ratio(largest) - reading.sample_peak_dbfs))
-    return rooms
+        ceilings.append(("full_scale", db_from_ratio(largest), reading.sample_peak_dbfs))
+    return ceilings
 
 
-def _choose(reading: Reading, spec: Spec, output: OutputFormat, allowed: GainRange) -> tuple[Action, float]:
+def _may_limit(spec: Spec, allowed: GainRange) -> bool:
+    """Whether a limiter is allowed and could help: a peak is in the way of a level that it can raise."""
+    wanted = spec.loudness is not None and spec.loudness.measure in LIMITED_MEASURES
+    return wanted and spec.method.allow == "limiter" and allowed.ceiling in HELD_BY_LIMITER
+
+
+def _land(prepared: Prepared, spec: Spec, output: OutputFormat, allowed: GainRange) -> _Landing:
+    reading = prepared.reading
     fits_full_scale = output.bits is None or reading.sample_peak_dbfs <= 0.0
     if fits_full_scale and all(finding.meets for finding in level_findings(reading, spec)):
-        return "as_is", 0.0
+        return _Landing("as_is", 0.0, after_gain(prepared, 0.0))
     if math.isinf(allowed.low) and allowed.low > 0.0:
-        return "cannot_meet", 0.0
+        return _Landing("cannot_meet", 0.0, after_gain(prepared, 0.0))
     gain_db = min(allowed.wanted, allowed.high)
-    return ("gain" if gain_db >= allowed.low else "cannot_meet"), gain_db
+    if gain_db >= allowed.low:
+        return _Landing("gain", gain_db, after_gain(prepared, gain_db))
+    if _may_limit(spec, allowed) and prepared.hops:
+        found = limit_to_target(prepared, spec, allowed.ceilings_db, allowed.wanted)
+        predicted = after_limiting(prepared, found.gain_db, found.limited)
+        if found.meets:
+            return _Landing("limit", found.gain_db, predicted, found.limiting())
+        needed = limit_to_target(prepared, spec, allowed.ceilings_db, allowed.wanted, KEPT_DB)
+        needed_db = needed.limited.depth_db if needed.meets else None
+        return _Landing("cannot_meet", found.gain_db, predicted, found.limiting(), needed_db)
+    return _Landing("cannot_meet", gain_db, after_gain(prepared, gain_db))

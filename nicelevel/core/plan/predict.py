@@ -1,57 +1,96 @@
-"""The reading that a file will have, computed from the reading of its source. No audio is touched."""
+"""The reading that a file will have, computed from that of its prepared signal. No audio is touched."""
 
 from dataclasses import replace
+from typing import Any
 
 from ..files.containers import container_of, data_bytes
 from ..files.wave_header import wave_header
-from ..measure.gating import scaled
-from ..measure.meter import loudness_figures
-from ..units import ratio_from_db
-from ..values import Curves, OutputFormat, Reading
+from ..measure.gating import (
+    MOMENTARY_HOPS,
+    SHORT_TERM_HOPS,
+    gating_blocks,
+    integrated_lufs,
+    loudest_lufs,
+    scaled,
+    short_term_steps,
+)
+from ..measure.loudness_range import loudness_range_lu, range_of_sorted_lu
+from ..prepare import Prepared
+from ..units import db_from_energy, db_from_ratio, ratio_from_db
+from ..values import OutputFormat, Reading
+from .limiter import Limited
 
 
-def after_gain(reading: Reading, gain_db: float) -> Reading:
+def after_gain(prepared: Prepared, gain_db: float) -> Reading:
     """The reading after a plain gain: loudness gated anew, peaks and levels moved."""
+    reading = prepared.reading.without_curves()
     if gain_db == 0.0:
         return reading
-    ratio = ratio_from_db(gain_db)
-    kept = reading.curves
-    curves = Curves(
-        energies=scaled(kept.energies, gain_db),
-        peaks=(kept.peaks * ratio).astype("float32"),
-        correlations=kept.correlations,
-        spectrum=(kept.spectrum * ratio**2).astype("float32"),
-    )
-    return replace(
+    return _moved(
         reading,
-        curves=curves,
+        gain_db,
+        integrated_lufs=integrated_lufs(scaled(prepared.gating_blocks, gain_db)),
+        loudness_range_lu=range_of_sorted_lu(scaled(prepared.short_term_sorted, gain_db)),
+        max_momentary_lufs=reading.max_momentary_lufs + gain_db,
+        max_short_term_lufs=reading.max_short_term_lufs + gain_db,
         true_peak_per_channel_dbtp=tuple(peak + gain_db for peak in reading.true_peak_per_channel_dbtp),
         sample_peak_dbfs=reading.sample_peak_dbfs + gain_db,
         rms_dbfs=reading.rms_dbfs + gain_db,
-        min_sample=reading.min_sample * ratio,
-        max_sample=reading.max_sample * ratio,
+    )
+
+
+def after_limiting(prepared: Prepared, gain_db: float, limited: Limited) -> Reading:
+    """The reading after a gain and the limiter: every loudness from the energies that are left."""
+    reading, energies = prepared.reading.without_curves(), limited.energies
+    true_peak_dbtp, sample_peak_dbfs = db_from_ratio(limited.true_peak), db_from_ratio(limited.sample_peak)
+    left = float(limited.squares.sum()) / max(1e-300, float(prepared.reading.curves.squares.sum()))
+    return _moved(
+        reading,
+        gain_db,
+        integrated_lufs=integrated_lufs(gating_blocks(energies)),
+        loudness_range_lu=loudness_range_lu(short_term_steps(energies)),
+        max_momentary_lufs=loudest_lufs(energies, MOMENTARY_HOPS),
+        max_short_term_lufs=loudest_lufs(energies, SHORT_TERM_HOPS),
+        true_peak_per_channel_dbtp=tuple(
+            min(peak + gain_db, true_peak_dbtp) for peak in reading.true_peak_per_channel_dbtp
+        ),
+        sample_peak_dbfs=min(reading.sample_peak_dbfs + gain_db, sample_peak_dbfs),
+        rms_dbfs=reading.rms_dbfs + db_from_energy(left),
+    )
+
+
+def _moved(reading: Reading, gain_db: float, **figures: Any) -> Reading:
+    """A reading with new figures; what moves with the gain alone is moved here."""
+    ratio, peak = ratio_from_db(gain_db), ratio_from_db(figures["sample_peak_dbfs"])
+    return replace(
+        reading,
+        min_sample=max(-peak, reading.min_sample * ratio),
+        max_sample=min(peak, reading.max_sample * ratio),
         dc_offset=tuple(offset * ratio for offset in reading.dc_offset),
-        **loudness_figures(curves),
+        **figures,
     )
 
 
 def in_format(reading: Reading, output: OutputFormat) -> Reading:
     """The same programme in the format of the deliverable, with the size of its file where that is certain."""
-    frames = reading.source.frames
-    samples_bytes = data_bytes(output, frames)
+    source = reading.source
+    samples_bytes = data_bytes(output, source.frames)
     container = container_of(output, samples_bytes)
     written = replace(
-        reading.source,
+        source,
         container=container,
-        encoding="flac" if container == "flac" else output.encoding,
+        encoding=output.lossless or output.encoding,
         bits_declared=output.bits,
-        bitrate_kbps=None,
-        size_bytes=_size_bytes(output, container, samples_bytes),
+        bitrate_kbps=output.bitrate_kbps,
+        size_bytes=_size_bytes(output, container, samples_bytes, source.duration_s),
     )
     return replace(reading, source=written)
 
 
-def _size_bytes(output: OutputFormat, container: str, samples_bytes: int) -> int | None:
+def _size_bytes(output: OutputFormat, container: str, samples_bytes: int, duration_s: float) -> int | None:
+    """Bytes of the file: exact for WAVE; for a bit rate seconds × kbit/s × 125; None where contents decide."""
+    if output.bitrate_kbps is not None:
+        return round(duration_s * output.bitrate_kbps * 125)
     if container in ("wav", "rf64"):
         return len(wave_header(output, samples_bytes)) + samples_bytes + samples_bytes % 2
     return None

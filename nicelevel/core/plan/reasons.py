@@ -4,9 +4,9 @@ import math
 
 from ..specs.judge import LIMITS, MEASURES
 from ..specs.spec import MEASURE_UNITS, Spec
-from ..values import Plan, Reading
+from ..values import Plan, Reading, Source
 from ..words import amount, change, figure
-from .formats import word_length_falls
+from .formats import not_yet, word_length_falls
 
 _CEILINGS = {
     "max_true_peak_dbtp": ("its true peak", "dBTP"),
@@ -17,24 +17,69 @@ _CEILINGS = {
 _FIGURES = {limit.key: limit.figure for limit in LIMITS}
 
 
-def reasons_for(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> tuple[str, ...]:
-    """The sentences of a plan, the decisive one first. `ceiling`: the rule that bounds its gain."""
+def reasons_for(
+    source: Source, reading: Reading, spec: Spec, plan: Plan, ceiling: str | None, needed_db: float | None
+) -> tuple[str, ...]:
+    """The sentences of a plan, the decisive one first.
+
+    reading: of the prepared signal; ceiling: the rule that bounds a gain; needed_db: the limiting that would reach the
+    target where the spec allows less.
+    """
     return (
-        *_level_sentences(reading, spec, plan, ceiling),
+        *_level_sentences(reading, spec, plan, ceiling, needed_db),
         *_misses(plan),
+        *_prepared(source, plan),
         *_mono_target(reading, spec),
         *_word_length(reading, plan),
+        *filter(None, (not_yet(plan.output, spec),)),
     )
 
 
-def _level_sentences(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> list[str]:
+def _level_sentences(
+    reading: Reading, spec: Spec, plan: Plan, ceiling: str | None, needed_db: float | None
+) -> list[str]:
     if spec.loudness and math.isinf(MEASURES[spec.loudness.measure](reading)):
         return ["Nothing here is loud enough to be measured, so there is no level to bring to the target."]
     if plan.action == "as_is":
         return [_as_it_is(reading, spec)]
     if plan.action == "gain":
         return [_by_gain(reading, spec, plan, ceiling)]
+    if plan.limiting and spec.loudness:
+        return [_by_limiting(reading, spec, plan), *_short_of_limiting(spec, plan, needed_db)]
     return _short(reading, spec, plan, ceiling) if spec.loudness else []
+
+
+def _by_limiting(reading: Reading, spec: Spec, plan: Plan) -> str:
+    """What a limiter does and what it costs."""
+    assert plan.limiting
+    limiting = plan.limiting
+    places = len(limiting.places)
+    where = f", in {places} place{'s' if places != 1 else ''}" if places else ""
+    return (
+        f"Gain of {change(plan.gain_db)} dB and a limiter bring the programme from {_level(reading, spec, unit=False)} "
+        f"to {_level(plan.predicted, spec)}. The limiter takes up to {figure(limiting.depth_db)} dB and works "
+        f"{_percent(limiting.share_ratio)} of the time{where}."
+    )
+
+
+def _percent(ratio: float) -> str:
+    return "less than 0.1 %" if ratio < 0.001 else f"{100 * ratio:.1f} %"
+
+
+def _short_of_limiting(spec: Spec, plan: Plan, needed_db: float | None) -> list[str]:
+    """How far the deepest limiting that is allowed stays from the target, and what would do."""
+    assert spec.loudness
+    missing_db = spec.loudness.target_for(plan.predicted.source.channels) - MEASURES[spec.loudness.measure](
+        plan.predicted
+    )
+    if missing_db <= spec.loudness.tolerance:
+        return []
+    most = f"more than {figure(plan.limiting_db)} dB of limiting is not allowed"
+    deeper = f"{figure(needed_db)} dB of limiting" if needed_db else "a mix with less peak"
+    return [
+        f"That is {figure(missing_db)} dB short of the target, and {most}. "
+        f"A target of {_level(plan.predicted, spec)}, {deeper}, or another spec would do."
+    ]
 
 
 def _as_it_is(reading: Reading, spec: Spec) -> str:
@@ -71,14 +116,7 @@ def _short(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> lis
         f"but {_over_ceiling(reading, spec, wanted_db, ceiling)}.",
         f"By gain alone it reaches {_level(predicted, spec)}, {figure(missing_db)} dB short of the target. "
         f"A limiter, a mix with {figure(missing_db)} dB less peak, or a quieter destination would do.",
-        *_limiter_to_come(spec),
     ]
-
-
-def _limiter_to_come(spec: Spec) -> list[str]:
-    if spec.method.allow == "gain":
-        return []
-    return ["The spec allows a limiter, but this version levels by gain alone."]
 
 
 def _over_ceiling(reading: Reading, spec: Spec, wanted_db: float, ceiling: str | None) -> str:
@@ -104,6 +142,24 @@ def _misses(plan: Plan) -> list[str]:
         for finding in plan.verdict.findings
         if not finding.meets and finding.rule not in told
     ]
+
+
+def _prepared(source: Source, plan: Plan) -> list[str]:
+    """What is done to channels and rate before the level is set."""
+    steps, layout = plan.preparation, plan.output.layout
+    sentences = []
+    if steps.matrix:
+        wider = len(layout.positions) > source.channels
+        what = "is laid out as" if wider else "is folded down to"
+        sentences.append(
+            f"{source.layout.name.capitalize()} {what} {layout.name} first; the level is that of the result."
+        )
+    if steps.sample_rate_hz:
+        sentences.append(
+            f"It is resampled from {source.sample_rate_hz} to {steps.sample_rate_hz} Hz before the level is set, "
+            "for peaks move in resampling."
+        )
+    return sentences
 
 
 def _found(found: object) -> str:

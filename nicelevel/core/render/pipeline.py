@@ -1,4 +1,4 @@
-"""One pass from the source to a staged file: level, then dither and rounding last, then encoding.
+"""One pass from the source to a staged file: channels, resampling, level, limiting, dither and rounding, encoding.
 
 Bounded memory, no interim file, sums in 64 bit.
 """
@@ -12,36 +12,48 @@ from ..files import StagedFile, open_sink, take_in
 from ..files.blocks import Block
 from ..files.write import Samples, speaking_errors
 from ..measure import Progress
+from ..plan.limiter import Limited
+from ..prepare.prepared import prepared_blocks, prepared_source
 from ..units import ratio_from_db
 from ..values import Plan
 from .dither import rounded, seed_from_digest
+from .limiting import limit_block
 
 BLOCK_FRAMES = 1 << 16
 
 
-def render(path: Path, plan: Plan, target: Path, source_sha256: str, progress: Progress | None = None) -> StagedFile:
+def render(
+    path: Path,
+    plan: Plan,
+    limited: Limited | None,
+    target: Path,
+    source_sha256: str,
+    progress: Progress | None = None,
+) -> StagedFile:
     """Write what a plan says into a staged file beside `target`; the caller proves and publishes it.
 
-    `source_sha256` seeds the dither. Leaves nothing behind where it fails or is stopped.
+    limited: what the plan's limiter makes of the signal; `source_sha256` seeds the dither. Leaves nothing behind where it fails or is stopped.
     """
     staged = StagedFile(target)
     try:
         with speaking_errors(target):
-            _write(path, plan, staged, seed_from_digest(source_sha256), progress)
+            _write(path, plan, limited, staged, seed_from_digest(source_sha256), progress)
     except BaseException:
         staged.discard()
         raise
     return staged
 
 
-def _write(path: Path, plan: Plan, staged: StagedFile, seed: int, progress: Progress | None) -> None:
+def _write(
+    path: Path, plan: Plan, limited: Limited | None, staged: StagedFile, seed: int, progress: Progress | None
+) -> None:
     with take_in(path) as audio:
-        frames = audio.source.frames
+        frames = prepared_source(audio.source, plan.preparation).frames
         sink = open_sink(staged.path, plan.output, frames)
         try:
             done = 0
-            for block in audio.blocks(BLOCK_FRAMES):
-                sink.write(finished(block, plan, seed, done))
+            for block in prepared_blocks(audio, plan.preparation, BLOCK_FRAMES):
+                sink.write(finished(block, plan, limited, seed, done))
                 done += len(block)
                 if progress:
                     progress(done / frames)
@@ -49,9 +61,11 @@ def _write(path: Path, plan: Plan, staged: StagedFile, seed: int, progress: Prog
             sink.close()
 
 
-def finished(block: Block, plan: Plan, seed: int, first_frame: int) -> Samples:
-    """A block as it is encoded: gained, and rounded where the output is fixed point."""
+def finished(block: Block, plan: Plan, limited: Limited | None, seed: int, first_frame: int) -> Samples:
+    """A block as it is encoded: gained, limited, and rounded where the output is fixed point."""
     levelled = gained(block, plan.gain_db)
+    if limited:
+        limit_block(levelled, first_frame, plan.output.sample_rate_hz, limited.nodes)
     if plan.output.bits is None:
         return levelled
     return rounded(levelled, plan.output.bits, plan.dithers, seed, first_frame)

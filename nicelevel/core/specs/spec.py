@@ -42,6 +42,8 @@ MEASURE_UNITS = {
 NAME_FIELDS = ("title", "spec", "rate", "bits", "channels")
 """What a pattern of names may hold in braces."""
 
+LONGEST_LOOK_AHEAD_MS = 20
+
 LevelDb = Annotated[float, Field(ge=-100.0, le=0.0, allow_inf_nan=False)]
 PeakDb = Annotated[float, Field(ge=-100.0, le=20.0, allow_inf_nan=False)]
 Positive = Annotated[float, Field(gt=0.0, allow_inf_nan=False)]
@@ -83,13 +85,16 @@ class Limits(_Table):
 class Method(_Table):
     allow: Literal["gain", "limiter"] = "gain"
     max_limiting_db: Annotated[float, Field(ge=0.0, le=60.0, allow_inf_nan=False)] | None = None
+    look_ahead_ms: Annotated[int, Field(ge=1, le=LONGEST_LOOK_AHEAD_MS)] = 5
+    release_ms: Annotated[float, Field(ge=5.0, le=2_000.0, allow_inf_nan=False)] = 30.0
+    soft_db: Annotated[float, Field(ge=0.0, le=12.0, allow_inf_nan=False)] = 0.0
 
 
 class Channels(_Table):
     centre_db: PeakDb = -3.0
     surround_db: PeakDb = -3.0
     lfe_db: PeakDb | Literal["off"] = "off"
-    mono_law: Literal["half", "power", "left", "right"] = "half"
+    mono_law: Literal["half", "power", "left", "right"] | None = None
 
 
 class Format(_Table):

@@ -1,0 +1,145 @@
+"""Gain and limiter together: the gain whose limited programme sits on the target.
+
+The loudness that is left after limiting is computed from the hops; the gain is found by secant, each step of which
+costs a few milliseconds for ten minutes of audio. Only where peaks pass the ceiling is anything computed.
+"""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ..measure.gating import MOMENTARY_HOPS, SHORT_TERM_HOPS, gating_blocks, integrated_lufs, loudest_lufs
+from ..measure.true_peak import KEPT_DB
+from ..prepare import Prepared
+from ..specs import Spec
+from ..units import db_from_energy
+from ..values import Limiter, Limiting, PeakKind, Plan
+from .limiter import Envelope, Limited
+
+HELD_BY_LIMITER = frozenset({"max_true_peak_dbtp", "max_sample_peak_dbfs", "full_scale"})
+"""The ceilings that a limiter can hold."""
+
+LIMITED_MEASURES = frozenset({"integrated", "max_short_term", "rms"})
+"""The measures that can be brought to a target by a limiter; a peak is brought there by gain."""
+
+MARGIN_DB = 0.02
+"""The curve is made for a ceiling so much lower: true peaks of single hops may be read that much too low."""
+
+CLOSE_LU, MOST_STEPS = 0.003, 12
+FIRST_SLOPE, LEAST_SLOPE = 0.67, 0.05
+
+
+@dataclass(frozen=True)
+class Solution:
+    """A gain and what the limiter makes of it; `short_db` is what is missing to the target (less than 0: over it)."""
+
+    gain_db: float
+    limiter: Limiter
+    limited: Limited
+    short_db: float
+    meets: bool
+
+    def limiting(self) -> Limiting:
+        limited = self.limited
+        return Limiting(self.limiter, limited.depth_db, limited.share_ratio, limited.places())
+
+
+def limiter_for(spec: Spec, ceilings: Mapping[str, float]) -> Limiter:
+    """The limiter that holds all of some ceilings, named by their rules, in the way a spec asks for."""
+    held = {name: level for name, level in ceilings.items() if name in HELD_BY_LIMITER}
+    kind: PeakKind = "true_peak" if "max_true_peak_dbtp" in held else "sample_peak"
+    method = spec.method
+    return Limiter(min(held.values()) - MARGIN_DB, kind, method.look_ahead_ms, method.release_ms, method.soft_db)
+
+
+def limit_to_target(
+    prepared: Prepared,
+    spec: Spec,
+    ceilings: Mapping[str, float],
+    wanted_db: float,
+    most_limiting_db: float | None = None,
+) -> Solution:
+    """The solution that sits on the target, or as near to it as may be limited.
+
+    wanted_db: the gain that would reach the target without a limiter; most_limiting_db: the spec's own where left out.
+    """
+    limiter = limiter_for(spec, ceilings)
+    envelope = envelope_of(prepared, limiter)
+    most_db = spec.method.max_limiting_db if most_limiting_db is None else most_limiting_db
+    deepest_db = min(KEPT_DB if most_db is None else most_db, KEPT_DB - limiter.soft_db)
+    highest_gain_db = limiter.ceiling_db + deepest_db - envelope.highest_db
+    search = _Search(prepared, spec, envelope, limiter)
+    gain_db, limited = search.to_target(wanted_db, highest_gain_db)
+    gain_db, limited = search.under_other_ceilings(gain_db, limited)
+    short_db = search.short_db(limited)
+    assert spec.loudness
+    return Solution(gain_db, limiter, limited, short_db, abs(short_db) <= spec.loudness.tolerance + CLOSE_LU)
+
+
+def envelope_of(prepared: Prepared, limiter: Limiter) -> Envelope:
+    """A prepared signal as a limiter sees it."""
+    assert prepared.hops
+    return Envelope(prepared.hops, prepared.reading, limiter.kind)
+
+
+def limited_by(prepared: Prepared, plan: Plan) -> Limited | None:
+    """What a plan's limiter makes of its prepared signal, the gain curve with it; None where nothing is limited."""
+    if plan.limiting is None:
+        return None
+    return envelope_of(prepared, plan.limiting.limiter).limited(plan.gain_db, plan.limiting.limiter)
+
+
+@dataclass(frozen=True)
+class _Search:
+    prepared: Prepared
+    spec: Spec
+    envelope: Envelope
+    limiter: Limiter
+
+    def short_db(self, limited: Limited) -> float:
+        """What is missing to the target in the measure that the spec names."""
+        assert self.spec.loudness
+        target = self.spec.loudness.target_for(self.prepared.reading.source.channels)
+        return target - level_after(self.spec.loudness.measure, self.prepared, limited)
+
+    def to_target(self, gain_db: float, highest_gain_db: float) -> tuple[float, Limited]:
+        """By secant; the first step supposes that two thirds of a gain are left after limiting."""
+        gain_db = min(gain_db, highest_gain_db)
+        limited = self.envelope.limited(gain_db, self.limiter)
+        short_db, left = self.short_db(limited), FIRST_SLOPE
+        for _ in range(MOST_STEPS):
+            next_db = min(gain_db + short_db / left, highest_gain_db)
+            if abs(short_db) < CLOSE_LU or next_db == gain_db:
+                break
+            limited = self.envelope.limited(next_db, self.limiter)
+            next_short_db = self.short_db(limited)
+            left = max(LEAST_SLOPE, (short_db - next_short_db) / (next_db - gain_db))
+            gain_db, short_db = next_db, next_short_db
+        return gain_db, limited
+
+    def under_other_ceilings(self, gain_db: float, limited: Limited) -> tuple[float, Limited]:
+        """Down until the loudest 400 ms and 3 s are where the spec wants them."""
+        for _ in range(MOST_STEPS):
+            over_db = self._over_db(limited)
+            if over_db <= 0.0:
+                break
+            gain_db -= over_db
+            limited = self.envelope.limited(gain_db, self.limiter)
+        return gain_db, limited
+
+    def _over_db(self, limited: Limited) -> float:
+        limits, energies = self.spec.limits, limited.energies
+        asked = ((limits.max_momentary_lufs, MOMENTARY_HOPS), (limits.max_short_term_lufs, SHORT_TERM_HOPS))
+        return max(
+            (loudest_lufs(energies, hops) - limit for limit, hops in asked if limit is not None), default=-math.inf
+        )
+
+
+def level_after(measure: str, prepared: Prepared, limited: Limited) -> float:
+    """The level that is left after limiting, in one of the measures that a limiter can be asked to bring to a target."""
+    if measure == "rms":
+        before = prepared.reading.curves.squares.sum()
+        return prepared.reading.rms_dbfs + db_from_energy(float(limited.squares.sum() / before))
+    if measure == "max_short_term":
+        return loudest_lufs(limited.energies, SHORT_TERM_HOPS)
+    return integrated_lufs(gating_blocks(limited.energies))

@@ -1,0 +1,115 @@
+"""The prepared signal: a source after its channel work and resampling, as blocks and as a reading."""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
+
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+
+from ..files import take_in
+from ..files.blocks import Block
+from ..files.read import Audio
+from ..measure import BLOCK_FRAMES, Meter, Progress, hop_files, measure
+from ..measure.gating import gating_blocks, short_term_steps
+from ..measure.hop_files import Hops, open_hops
+from ..values import Preparation, Reading, Source
+from .steps import UNTOUCHED
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """What plans are made from: the reading of a prepared signal with its curves, and its hops where a limiter may be
+    asked for."""
+
+    reading: Reading
+    hops: Hops | None = None
+    preparation: Preparation = UNTOUCHED
+
+    @cached_property
+    def gating_blocks(self) -> NDArray[np.float64]:
+        """Energies of the 400 ms blocks."""
+        return gating_blocks(self.reading.curves.energies)
+
+    @cached_property
+    def short_term_sorted(self) -> NDArray[np.float64]:
+        """Energies of the 3 s windows every 100 ms, in ascending order: a gain does not change that."""
+        return np.sort(short_term_steps(self.reading.curves.energies))
+
+
+Find = Callable[[Preparation], Prepared]
+"""Gives the prepared signal of a source. Raises NotPreparedError where it is still to be made."""
+
+
+def prepared_source(source: Source, preparation: Preparation) -> Source:
+    """A source as it is after its preparation: floating point, its layout, rate and exact length."""
+    if preparation.is_nothing:
+        return source
+    rate_hz = preparation.sample_rate_hz or source.sample_rate_hz
+    return replace(
+        source,
+        size_bytes=None,
+        encoding="float_64",
+        bits_declared=None,
+        bitrate_kbps=None,
+        layout=preparation.layout or source.layout,
+        sample_rate_hz=rate_hz,
+        frames=(2 * source.frames * rate_hz + source.sample_rate_hz) // (2 * source.sample_rate_hz),
+    )
+
+
+def prepared_blocks(audio: Audio, preparation: Preparation, frames: int) -> Iterator[Block]:
+    """Blocks of frames × channels after every step; of an untouched source as `Audio.blocks` gives them."""
+    blocks = audio.blocks(frames)
+    if preparation.matrix is not None:
+        columns = np.array(preparation.matrix).T
+        blocks = (block.astype(np.float64) @ columns for block in blocks)
+    if preparation.sample_rate_hz is None:
+        return blocks
+    return _resampled(blocks, audio.source, prepared_source(audio.source, preparation))
+
+
+def _resampled(blocks: Iterator[Block], source: Source, target: Source) -> Iterator[Block]:
+    """At the target's rate, with its exact length: soxr's very high quality, which does not shift the signal."""
+    stream = soxr.ResampleStream(
+        source.sample_rate_hz, target.sample_rate_hz, target.channels, dtype="float64", quality="VHQ"
+    )
+    left = target.frames
+    for block in blocks:
+        part = stream.resample_chunk(np.ascontiguousarray(block, np.float64))[:left]
+        left -= len(part)
+        yield part
+    last = stream.resample_chunk(np.zeros((0, target.channels)), last=True)[:left]
+    yield last
+    # Rounding of the length can leave one frame to be filled.
+    if left > len(last):
+        yield np.zeros((left - len(last), target.channels))
+
+
+def prepare(
+    path: Path,
+    preparation: Preparation = UNTOUCHED,
+    hops_folder: Path | None = None,
+    progress: Progress | None = None,
+) -> Prepared:
+    """Measure a prepared signal. Raises the NiceLevelError named for the cause where the file cannot be used."""
+    if preparation.is_nothing:
+        reading = measure(path, progress, hops_folder)
+    else:
+        reading = _measure(path, preparation, hops_folder, progress)
+    return Prepared(reading, open_hops(hops_folder) if hops_folder else None, preparation)
+
+
+def _measure(path: Path, preparation: Preparation, hops_folder: Path | None, progress: Progress | None) -> Reading:
+    with take_in(path) as audio:
+        source, done = prepared_source(audio.source, preparation), 0
+        with hop_files(source, hops_folder) as hops:
+            meter = Meter(source, hop_files=hops)
+            for block in prepared_blocks(audio, preparation, BLOCK_FRAMES):
+                meter.feed(block)
+                done += len(block)
+                if progress:
+                    progress(done / source.frames)
+            return meter.reading()

@@ -1,0 +1,43 @@
+"""The prepared signals of one file, measured when they are first asked for; nothing is left behind."""
+
+import tempfile
+from pathlib import Path
+from types import TracebackType
+
+from ..files import take_in
+from ..measure import Progress
+from ..values import Preparation, Source
+from .prepared import Prepared, prepare
+
+
+class Workshop:
+    """A context manager. Hops are kept only where a limiter may be asked for."""
+
+    def __init__(self, path: Path, with_hops: bool, progress: Progress | None = None) -> None:
+        self._path, self._with_hops, self._progress = path, with_hops, progress
+        self._folder = tempfile.TemporaryDirectory(prefix="nice-level-")
+        self._made: dict[Preparation, Prepared] = {}
+
+    def source(self) -> Source:
+        """The file as its header describes it."""
+        with take_in(self._path) as audio:
+            return audio.source
+
+    def find(self, preparation: Preparation) -> Prepared:
+        """The prepared signal with its reading. Raises the NiceLevelError named for the cause."""
+        if preparation not in self._made:
+            self._made[preparation] = prepare(self._path, preparation, self._hops_folder(), self._progress)
+        return self._made[preparation]
+
+    def _hops_folder(self) -> Path | None:
+        if not self._with_hops:
+            return None
+        folder = Path(self._folder.name) / str(len(self._made))
+        folder.mkdir(exist_ok=True)
+        return folder
+
+    def __enter__(self) -> "Workshop":
+        return self
+
+    def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._folder.cleanup()

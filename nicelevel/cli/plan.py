@@ -1,12 +1,13 @@
 """nice-level plan"""
 
+from pathlib import Path
 from typing import Any
 
 import click
 
-from nicelevel.core.measure import measure as measure_file
 from nicelevel.core.plan import plans
-from nicelevel.core.specs import load_spec
+from nicelevel.core.prepare import Workshop
+from nicelevel.core.specs import Spec, load_spec
 from nicelevel.report.as_json import plans_json
 from nicelevel.report.words import level
 
@@ -20,7 +21,12 @@ from .table import print_table
 def plan(files: tuple[str, ...], jobs: int, as_json: bool, spec_name: str) -> None:
     """Say how each FILE would land, without writing audio."""
     spec = load_spec(spec_name)
-    run_batch(files, lambda _, path: plans_json(path, plans(measure_file(path), spec)), jobs, as_json, _show)
+    run_batch(files, lambda _, path: _plan(path, spec), jobs, as_json, _show)
+
+
+def _plan(path: str, spec: Spec) -> dict[str, Any]:
+    with Workshop(Path(path), spec.method.allow == "limiter") as workshop:
+        return plans_json(path, plans(workshop.source(), workshop.find, spec))
 
 
 def _show(answers: list[dict[str, Any]]) -> None:
@@ -30,9 +36,10 @@ def _show(answers: list[dict[str, Any]]) -> None:
             answer["action"].replace("_", " "),
             " ".join(answer["reasons"]),
             level(answer["gain_db"], signed=True),
+            level(answer["limiting_db"]) if answer["limiting_db"] else "",
             level(answer["predicted"]["integrated_lufs"]),
             level(answer["predicted"]["true_peak_dbtp"]),
         ]
         for answer in answers
     ]
-    print_table(("file", "plan", "why", "gain dB", "I LUFS", "TP dBTP"), rows, left=3)
+    print_table(("file", "plan", "why", "gain dB", "limiting dB", "I LUFS", "TP dBTP"), rows, left=3)

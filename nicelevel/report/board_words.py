@@ -76,8 +76,8 @@ def headline(plan: Plan, state: str) -> str:
     return {
         "as_is": "Lands as it is",
         "gain": "Lands by gain alone",
-        "limit": "Lands with limiting",
-        "cannot_meet": "Cannot meet it by gain",
+        "limit": f"Lands with {figure(plan.limiting_db)} dB of limiting",
+        "cannot_meet": "Cannot meet it with limiting" if plan.limiting else "Cannot meet it by gain",
     }[plan.action]
 
 

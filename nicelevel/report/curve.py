@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nicelevel.core.measure.gating import HOP_S, MOMENTARY_HOPS, SHORT_TERM_HOPS, STEP_HOPS, series_lufs
+from nicelevel.core.plan.predict import Course
 from nicelevel.core.specs.spec import Spec
 from nicelevel.core.values import Note, Reading
 
@@ -18,6 +19,7 @@ LEFT, RIGHT, TOP, BOTTOM = 46, 18, 14, 26
 GRID_LU = 6
 SHOWN_LU = 36
 WAVE_HEIGHT = 30
+LIMITER_HEIGHT, DEEPEST_DB, SHORTEST_BAR = 60, 12.0, 0.1
 _TICKS_S = (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600)
 _WIDEST_TICKS = 9
 
@@ -51,16 +53,17 @@ class LoudnessDrawing:
     levels: tuple[Tick, ...]
     times: tuple[Tick, ...]
     marks: tuple[Mark, ...]
+    limiter_path: str
     curve_name: str
 
 
-def draw_loudness(reading: Reading, planned: Reading, spec: Spec, width: int, height: int) -> LoudnessDrawing:
+def draw_loudness(reading: Reading, planned: Course, spec: Spec, width: int, height: int) -> LoudnessDrawing:
     """Draw a source and its plan into a field of so many pixels."""
     hops = SHORT_TERM_HOPS if reading.source.duration_s >= 6.0 else MOMENTARY_HOPS
-    source, landing = (series_lufs(each.curves.energies, hops) for each in (reading, planned))
+    source, landing = (series_lufs(energies, hops) for energies in (reading.curves.energies, planned.energies))
     top = _top(source, landing, spec)
     plot = _Plot(width, height, top, reading.source.duration_s)
-    band_y, band_height = _band(plot, spec, reading.source.channels)
+    band_y, band_height = _band(plot, spec, planned.channels)
     return LoudnessDrawing(
         width=width,
         height=height,
@@ -72,6 +75,7 @@ def draw_loudness(reading: Reading, planned: Reading, spec: Spec, width: int, he
         levels=plot.levels(),
         times=plot.times(),
         marks=plot.marks(reading.notes),
+        limiter_path="" if planned.reductions_db is None else plot.limiter(planned.reductions_db),
         curve_name="short-term" if hops == SHORT_TERM_HOPS else "momentary",
     )
 
@@ -114,6 +118,19 @@ class _Plot:
         step = (self.width - LEFT - RIGHT) / len(heights)
         return "".join(
             f"M{LEFT + (n + 0.5) * step:.1f} {foot - h:.1f}v{2 * h + 1:.1f}" for n, h in enumerate(heights.tolist())
+        )
+
+    def limiter(self, reductions_db: NDArray[np.float64]) -> str:
+        """The deepest reduction of every three pixels, hanging from the top: DEEPEST_DB is as long as it gets."""
+        bars = max(1, (self.width - LEFT - RIGHT) // 3)
+        bars = min(bars, len(reductions_db))
+        deepest = np.maximum.reduceat(reductions_db, np.arange(bars) * len(reductions_db) // bars)
+        lengths = np.minimum(deepest / DEEPEST_DB, 1.0) * LIMITER_HEIGHT
+        step = (self.width - LEFT - RIGHT) / bars
+        return "".join(
+            f"M{LEFT + (n + 0.5) * step:.1f} {TOP - 2}v{max(length, 1.0):.1f}"
+            for n, length in enumerate(lengths.tolist())
+            if length > SHORTEST_BAR
         )
 
     def marks(self, notes: Sequence[Note]) -> tuple[Mark, ...]:

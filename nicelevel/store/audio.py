@@ -65,6 +65,7 @@ class AudioFolder:
     @contextmanager
     def _making(self, digest: str) -> Iterator[Path]:
         """A folder beside the audio that is gone afterwards. The same contents may be measured twice at once."""
+        self._home(digest).mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(prefix=UNFINISHED, dir=self._home(digest)) as folder:
             yield Path(folder)
 

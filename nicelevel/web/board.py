@@ -1,11 +1,13 @@
 """The data of the board: one function for the page and for every part of it that is fetched again."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import lru_cache
 
 from nicelevel.core.errors import NiceLevelError
 from nicelevel.core.plan import plans
+from nicelevel.core.plan.formats import not_yet
+from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
 from nicelevel.core.values import Reading as Measured
@@ -17,6 +19,7 @@ from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
 from nicelevel.store.neighbours import noted_readings, with_neighbour_notes
+from nicelevel.store.prepared import prepared_signals
 from nicelevel.store.readings import load_figures, load_reading
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
@@ -49,7 +52,9 @@ class Cell:
     @property
     def can_render(self) -> bool:
         done = self.state in ("proved", *UNFINISHED)
-        return self.plan is not None and self.plan.action != "cannot_meet" and not done
+        if self.plan is None or self.plan.action == "cannot_meet" or done:
+            return False
+        return not_yet(self.plan.output, self.spec) is None
 
 
 @dataclass(frozen=True)
@@ -122,9 +127,13 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
     row = _row(source, noted, [destination], made, audio)
     cell, drawing = row.cells[0], None
     if cell.plan:
-        reading = load_reading(source.digest, audio)
-        predicted = plans(reading, cell.spec)[0].predicted
-        drawing = draw_loudness(reading, predicted, cell.spec, width, height)
+        drawing = draw_loudness(
+            load_reading(source.digest, audio),
+            after_plan(prepared_signals(source.digest, audio)(cell.plan.preparation), cell.plan),
+            cell.spec,
+            width,
+            height,
+        )
     return CloseUp(row, cell, drawing)
 
 
@@ -186,9 +195,8 @@ def _seal(made: tuple[Deliverable, ...]) -> Seal:
 
 @lru_cache(maxsize=8192)
 def planned(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
-    """The plans of some contents at a spec; neither ever changes, so the answer is remembered, less its curves."""
-    made = plans(load_reading(digest, audio), spec)
-    return tuple(replace(plan, predicted=plan.predicted.without_curves()) for plan in made)
+    """The plans of some contents at a spec; neither ever changes, so the answer is remembered."""
+    return plans(load_figures(digest, audio).source, prepared_signals(digest, audio), spec)
 
 
 @lru_cache(maxsize=4096)

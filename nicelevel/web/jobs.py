@@ -12,7 +12,7 @@ from nicelevel.store.deliverables import count_unfinished, deliverables_of, home
 from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.sources import sources_of
-from nicelevel.work.enqueue import enqueue_renders
+from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
 
 from .board import Board, board_of, places_to_render
 from .discard import discard_files
@@ -93,6 +93,7 @@ def events(job_id: int) -> Response:
 def add(job_id: int) -> Any:
     job_or_404(job_id)
     add_destination(job_id, request.form.get("slug", ""))
+    enqueue_preparations(job_id, audio())
     return redirect(url_for("jobs.board", job_id=job_id))
 
 

@@ -1,15 +1,17 @@
 """Putting work on the queue: the row and its queue entry in one transaction, so that neither stands alone."""
 
 from nicelevel.core.plan import plans
+from nicelevel.core.plan.formats import not_yet
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
 from nicelevel.store.models import Deliverable, Destination, Source
-from nicelevel.store.readings import load_reading
-from nicelevel.store.sources import add_source, outdated_sources, save_source_state
+from nicelevel.store.prepared import prepared_signals
+from nicelevel.store.readings import load_figures
+from nicelevel.store.sources import add_source, outdated_sources, save_source_state, sources_of
 from nicelevel.store.specs import spec_of
 
-from .tasks import measure_source, render_deliverable
+from .tasks import defer_preparations, measure_source, render_deliverable
 
 MEASURE_PRIORITY = 10
 """What was just dropped is measured before what waits to be rendered."""
@@ -41,14 +43,23 @@ def enqueue_outdated() -> int:
     return len(outdated)
 
 
+def enqueue_preparations(job_id: int, audio: AudioFolder) -> None:
+    """Have made what the destinations of a job ask for and is not there yet."""
+    for source in sources_of(job_id):
+        if source.state == "measured":
+            defer_preparations(source, audio)
+
+
 def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder) -> list[Deliverable]:
     """Have every format of a source at a destination rendered, but what is waiting or being rendered already.
 
     Plans that cannot meet their spec are not queued. Raises UnsupportedError where no plan can be made.
     """
     queued = []
-    for number, plan in enumerate(plans(load_reading(source.digest, audio), spec_of(destination.spec))):
-        if plan.action == "cannot_meet":
+    spec = spec_of(destination.spec)
+    described, find = load_figures(source.digest, audio).source, prepared_signals(source.digest, audio)
+    for number, plan in enumerate(plans(described, find, spec)):
+        if plan.action == "cannot_meet" or not_yet(plan.output, spec):
             continue
         with database.atomic():
             deliverable = queue_deliverable(source, destination, number)

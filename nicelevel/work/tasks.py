@@ -4,7 +4,8 @@ import logging
 import shutil
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from typing import Any
 
 import procrastinate
 
@@ -14,15 +15,25 @@ from nicelevel.core.files.decode import can_seek, decode
 from nicelevel.core.files.names import deliverable_name
 from nicelevel.core.measure import measure
 from nicelevel.core.plan import plans
-from nicelevel.core.process import refuse_unmet, share_of
+from nicelevel.core.plan.limit import limited_by
+from nicelevel.core.prepare import prepare
+from nicelevel.core.process import refuse, share_of
 from nicelevel.core.prove import prove_and_publish
 from nicelevel.core.render import render
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.store.audio import DECODED, AudioFolder
-from nicelevel.store.database import connected
+from nicelevel.store.changes import announce
+from nicelevel.store.database import connected, database
 from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, save_deliverable
+from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
-from nicelevel.store.readings import is_measured, load_reading, save_reading
+from nicelevel.store.prepared import (
+    missing_preparations,
+    preparation_from_json,
+    preparation_to_json,
+    prepared_signals,
+)
+from nicelevel.store.readings import is_measured, load_figures, save_reading
 from nicelevel.store.sources import find_source, save_source_state
 from nicelevel.store.specs import spec_of
 
@@ -33,6 +44,9 @@ logger = logging.getLogger("nicelevel.work")
 TOLD_EVERY_S = 0.25
 RENDER_SHARE = 0.6
 """Of the time of a deliverable; the rest is its proof."""
+
+PREPARE_PRIORITY = 5
+"""After what is to be measured, before what is to be rendered."""
 
 UNEXPECTED = "Something went wrong inside Nice Level; the log of the worker says what."
 
@@ -47,6 +61,7 @@ def measure_source(context: procrastinate.JobContext, source_id: int) -> None:
             return
         with _source_outcome(source):
             _measure(source, AudioFolder(config.audio_folder))
+            defer_preparations(source, AudioFolder(config.audio_folder))
 
 
 def _measure(source: Source, audio: AudioFolder) -> None:
@@ -60,6 +75,23 @@ def _measure(source: Source, audio: AudioFolder) -> None:
         if not can_seek(path):
             decode(path, folder / DECODED)
     save_reading(source.digest, measured, audio)
+
+
+@queue.task(name="prepare_source", pass_context=True)
+def prepare_source(context: procrastinate.JobContext, source_id: int, preparation: dict[str, Any]) -> None:
+    """Make a prepared signal of a source and keep its reading."""
+    audio = AudioFolder(_config_of(context).audio_folder)
+    steps = preparation_from_json(preparation)
+    with connected():
+        source = find_source(source_id)
+        if source is None:
+            return
+        digest = steps.digest_of(source.digest)
+        if not is_measured(digest):
+            with audio.keeping_hops(digest) as folder:
+                prepared = prepare(audio.audio_path(source.digest), steps, folder)
+            save_reading(digest, prepared.reading, audio)
+        announce(source.job_id, source.id)
 
 
 @contextmanager
@@ -91,17 +123,18 @@ def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -
 def _render(deliverable: Deliverable, config: Config) -> None:
     source, spec = deliverable.source, spec_of(deliverable.destination.spec)
     audio = AudioFolder(config.audio_folder)
-    plan = plans(load_reading(source.digest, audio), spec)[deliverable.format_number]
-    refuse_unmet(plan)
+    find = prepared_signals(source.digest, audio)
+    plan = plans(load_figures(source.digest, audio).source, find, spec)[deliverable.format_number]
+    refuse(plan, spec)
+    limited = limited_by(find(plan.preparation), plan)
     home = home_of(deliverable.id, config.deliverables_folder)
     shutil.rmtree(home, ignore_errors=True)
     home.mkdir(parents=True)
     progress = throttled(lambda ratio: _go_on(deliverable, ratio))
     progress(0.0)
     target = home / deliverable_name(source.title, spec, plan.output)
-    staged = render(
-        audio.audio_path(source.digest), plan, target, source.digest, share_of(progress, 0.0, RENDER_SHARE)
-    )
+    rendering = share_of(progress, 0.0, RENDER_SHARE)
+    staged = render(audio.audio_path(source.digest), plan, limited, target, source.digest, rendering)
     done = prove_and_publish(staged, plan, spec, False, share_of(progress, RENDER_SHARE, 1.0 - RENDER_SHARE))
     kept = save_deliverable(
         deliverable,
@@ -149,6 +182,20 @@ def throttled(tell: Callable[[float], None]) -> Callable[[float], None]:
             tell(ratio)
 
     return progress
+
+
+def defer_preparations(source: Source, audio: AudioFolder) -> None:
+    """Have every prepared signal made that the destinations of a measured source ask for and that is not there."""
+    described = load_figures(source.digest, audio).source
+    for destination in destinations_of(source.job_id):
+        for steps in missing_preparations(described, source.digest, spec_of(destination.spec)):
+            lock = f"prepare {steps.digest_of(source.digest)}"
+            # What waits already need not wait twice.
+            with suppress(procrastinate.exceptions.AlreadyEnqueued), database.atomic():
+                task = prepare_source.configure(
+                    queueing_lock=lock, priority=PREPARE_PRIORITY, connection=database.connection()
+                )
+                task.defer(source_id=source.id, preparation=preparation_to_json(steps))
 
 
 def _config_of(context: procrastinate.JobContext) -> Config:

@@ -5,7 +5,10 @@ from pathlib import Path
 
 from nicelevel.core.channels import Layout, layout_from_count
 from nicelevel.core.measure.meter import Meter
-from nicelevel.core.values import Reading, Source
+from nicelevel.core.plan import plan, plans
+from nicelevel.core.prepare import Prepared
+from nicelevel.core.specs import Spec
+from nicelevel.core.values import Plan, Reading, Source
 from tests.signals import Signal
 
 
@@ -39,3 +42,13 @@ def meter_signal(
         if done >= len(signal):
             return meter.reading()
     raise AssertionError("no sizes")
+
+
+def planned(reading: Reading, spec: Spec) -> Plan:
+    """The plan of a source that needs no preparation, without hops: by gain alone."""
+    return plan(reading.source, lambda _: Prepared(reading), spec)
+
+
+def all_planned(reading: Reading, spec: Spec) -> tuple[Plan, ...]:
+    """Its plan for every format."""
+    return plans(reading.source, lambda _: Prepared(reading), spec)

@@ -9,7 +9,6 @@ import soundfile
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import CannotMeetError, OutputExistsError, StoppedError
 from nicelevel.core.measure import measure
-from nicelevel.core.plan import plan
 from nicelevel.core.process import process
 from nicelevel.core.prove import prove_and_publish
 from nicelevel.core.render import render
@@ -117,9 +116,9 @@ def test_stopped_in_the_middle_leaves_nothing(tmp_path):
 def test_a_file_that_misses_is_kept_under_a_name_that_says_so(tmp_path):
     """Proved by a spec that it was not planned for: what a wrong prediction would lead to."""
     path = signals.write(tmp_path / "mix.wav", signals.noise(3, -20))
-    planned = plan(measure(path), shipped_specs()["podcast"])
-    staged = render(path, planned, tmp_path / "out.wav", "0" * 64)
-    done = prove_and_publish(staged, planned, shipped_specs()["european-broadcast"])
+    found = planned(measure(path), shipped_specs()["podcast"])
+    staged = render(path, found, None, tmp_path / "out.wav", "0" * 64)
+    done = prove_and_publish(staged, found, shipped_specs()["european-broadcast"])
     assert done.path.name == "out MISSES ITS SPEC.wav"
     assert not done.proof.verdict.meets
     assert not (tmp_path / "out.wav").exists()
@@ -127,11 +126,11 @@ def test_a_file_that_misses_is_kept_under_a_name_that_says_so(tmp_path):
 
 def test_odd_block_borders_change_no_byte(tmp_path, monkeypatch):
     path = signals.write(tmp_path / "mix.wav", signals.programme(1.01))
-    planned = plan(measure(path), shipped_specs()["podcast"])
+    found = planned(measure(path), shipped_specs()["podcast"])
     digests = set()
     for size in (1 << 16, 1_001):
         monkeypatch.setattr("nicelevel.core.render.pipeline.BLOCK_FRAMES", size)
-        staged = render(path, planned, tmp_path / "out.wav", "ab" * 32)
+        staged = render(path, found, None, tmp_path / "out.wav", "ab" * 32)
         digests.add(sha256_of(staged.path))
         staged.discard()
     assert len(digests) == 1

@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 
 from nicelevel.core.package import Packed, checksum_list, with_own_names
-from nicelevel.core.plan import plan
+from nicelevel.core.plan.predict import Course, after_plan
+from nicelevel.core.prepare import Prepared
 from nicelevel.core.specs import shipped_specs
 from nicelevel.report.as_json import plans_json, reading_json
 from nicelevel.report.curve import draw_loudness, draw_thumbnail, reduced
@@ -15,7 +16,7 @@ from nicelevel.report.spec_words import spec_line
 from nicelevel.report.vial import CENTRE, LINE_X, WIDTH, draw_vial, place
 from nicelevel.report.words import length, level, megabytes
 from tests import signals
-from tests.core.measuring import meter_signal
+from tests.core.measuring import meter_signal, planned
 
 MEASURE_KEYS = [
     *("path", "size_bytes", "container", "encoding", "bitrate_kbps", "sample_rate", "channels", "layout", "frames"),
@@ -50,7 +51,7 @@ def test_series_is_null_before_the_first_window_and_in_silence():
 
 def test_plan_json_has_the_contracts_keys():
     reading = meter_signal(signals.noise(3, -30))
-    answer = plans_json("mix.wav", (plan(reading, shipped_specs()["podcast"]),))
+    answer = plans_json("mix.wav", (planned(reading, shipped_specs()["podcast"]),))
     assert {"path", "action", "gain_db", "limiting_db", "predicted", "reasons"} <= set(answer)
     wanted = {"integrated_lufs", "true_peak_dbtp", "sample_peak_dbfs", "rms_dbfs", "duration_s", "size_bytes"}
     assert wanted <= set(answer["predicted"])
@@ -102,22 +103,22 @@ def test_the_bubble_stands_between_the_lines_exactly_inside_the_tolerance():
 def test_vials_of_silence_and_of_untouched_level():
     silent = meter_signal(signals.silence(2), encoding="pcm_24")
     podcast, whole = shipped_specs()["podcast"], shipped_specs()["full-resolution"]
-    assert draw_vial(silent, plan(silent, podcast), podcast).landing_x < CENTRE
-    assert not draw_vial(silent, plan(silent, whole), whole).has_target
+    assert draw_vial(silent, planned(silent, podcast), podcast).landing_x < CENTRE
+    assert not draw_vial(silent, planned(silent, whole), whole).has_target
 
 
 def test_a_proved_vial_shows_what_was_proved_not_what_was_planned():
     podcast = shipped_specs()["podcast"]
     reading = meter_signal(signals.noise(3, -30))
-    planned = plan(reading, podcast)
-    assert draw_vial(reading, planned, podcast).landing_x == pytest.approx(CENTRE, abs=0.1)
-    assert draw_vial(reading, planned, podcast, {"integrated_lufs": -14.0}, "missed").landing_x > CENTRE + LINE_X
+    found = planned(reading, podcast)
+    assert draw_vial(reading, found, podcast).landing_x == pytest.approx(CENTRE, abs=0.1)
+    assert draw_vial(reading, found, podcast, {"integrated_lufs": -14.0}, "missed").landing_x > CENTRE + LINE_X
 
 
 def test_the_close_up_stays_inside_its_field():
     reading = meter_signal(signals.programme(20))
     spec = shipped_specs()["podcast"]
-    drawing = draw_loudness(reading, plan(reading, spec).predicted, spec, 600, 280)
+    drawing = draw_loudness(reading, after_plan(Prepared(reading), planned(reading, spec)), spec, 600, 280)
     for path in (drawing.source_path, drawing.planned_path):
         numbers = [tuple(map(float, point.split())) for point in path.replace("L", "M").split("M") if point]
         assert all(46 <= x <= 582 and 0 <= y <= 254 for x, y in numbers)
@@ -130,14 +131,16 @@ def test_places_of_notes_are_marked_on_the_time_axis():
     signal[240_000:244_800] = 0.0
     reading = meter_signal(signal)
     assert "silence_inside" in [note.code for note in reading.notes]
-    drawing = draw_loudness(reading, reading, shipped_specs()["podcast"], 64 + 1000, 280)
+    drawing = draw_loudness(
+        reading, Course(reading.curves.energies, 2, None), shipped_specs()["podcast"], 64 + 1000, 280
+    )
     assert [mark.at for mark in drawing.marks if "silence" in mark.sentence] == [pytest.approx(46 + 500, abs=2)]
 
 
 def test_short_and_silent_sources_can_be_drawn():
     for signal in (signals.noise(0.001), signals.silence(8), signals.noise(2)):
         reading = meter_signal(signal, encoding="pcm_24")
-        draw_loudness(reading, reading, shipped_specs()["full-resolution"], 500, 200)
+        draw_loudness(reading, Course(reading.curves.energies, 2, None), shipped_specs()["full-resolution"], 500, 200)
         assert draw_thumbnail(reading.curves.peaks).startswith("M")
 
 

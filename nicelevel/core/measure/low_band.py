@@ -1,7 +1,7 @@
 """The low band of every channel, one sample in every hop.
 
-A gain that moves within a few milliseconds does not only scale low tones, it changes what they are: their energy after
-it cannot be told from their energy before. So their waveform is kept, at a rate that is a hundredth of the audio's.
+A gain that moves within a few milliseconds does not only scale low tones, it changes what they are: their energy
+after it cannot be told from their energy before. So their waveform is kept, at a small part of the audio's rate.
 """
 
 import numpy as np

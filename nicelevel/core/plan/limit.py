@@ -61,7 +61,7 @@ def limit_to_target(
 ) -> Solution:
     """The solution that sits on the target, or as near to it as may be limited.
 
-    wanted_db: the gain that would reach the target without a limiter; most_limiting_db: the spec's own where left out.
+    wanted_db: the gain that would reach the target without a limiter; most_limiting_db: where left out, the spec's.
     """
     limiter = limiter_for(spec, ceilings)
     envelope = envelope_of(prepared, limiter)
@@ -136,7 +136,7 @@ class _Search:
 
 
 def level_after(measure: str, prepared: Prepared, limited: Limited) -> float:
-    """The level that is left after limiting, in one of the measures that a limiter can be asked to bring to a target."""
+    """The level that is left after limiting, in one of LIMITED_MEASURES."""
     if measure == "rms":
         before = prepared.reading.curves.squares.sum()
         return prepared.reading.rms_dbfs + db_from_energy(float(limited.squares.sum() / before))

@@ -140,7 +140,7 @@ class Envelope:
 
 
 def steps_back(release_ms: float) -> NDArray[np.float32]:
-    """By how much gain comes back in a hop, as a ratio, for densities from 0 to 1: at full speed 6 dB in the release."""
+    """By how much gain comes back in a hop, as a ratio, for densities from 0 to 1; at best 6 dB in release_ms."""
     density = np.linspace(0.0, 1.0, 65)
     slowness = np.clip((density - SPARSE_SHARE) / (DENSE_SHARE - SPARSE_SHARE), 0.0, 1.0)
     rise_db = 6.0 / release_ms / SLOWER**slowness
@@ -148,8 +148,11 @@ def steps_back(release_ms: float) -> NDArray[np.float32]:
 
 
 def _scratch(look_ahead_ms: int, channels: int) -> tuple[NDArray[np.int32], *tuple[NDArray[Any], ...]]:
-    """Codes of a block and what its windows reach, and the highest of each; gains coming back; a line of nodes and the
-    state of what comes back; energies of the low band before and after, mean squares, and memories of its filters."""
+    """Room for what `run_limiter` works on.
+
+    Codes of a block with its windows, and the highest of each; gains coming back; a line of nodes, and the state of
+    the way back; three energies of the low band, mean squares of the curve, and a memory for each channel.
+    """
     reach = HOLD_HOPS + look_ahead_ms + SPLINE_HOPS - 1
     windows = np.zeros((2, BLOCK_HOPS + reach), np.int32)
     rises, line = np.ones(look_ahead_ms - 1 + BLOCK_HOPS, np.float32), np.zeros(BLOCK_HOPS + 2, np.float32)

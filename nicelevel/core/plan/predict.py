@@ -1,7 +1,10 @@
 """The reading that a file will have, computed from that of its prepared signal. No audio is touched."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from ..files.containers import container_of, data_bytes
 from ..files.wave_header import wave_header
@@ -17,7 +20,8 @@ from ..measure.gating import (
 from ..measure.loudness_range import loudness_range_lu, range_of_sorted_lu
 from ..prepare import Prepared
 from ..units import db_from_energy, db_from_ratio, ratio_from_db
-from ..values import OutputFormat, Reading
+from ..values import OutputFormat, Plan, Reading
+from .limit import limited_by
 from .limiter import Limited
 
 
@@ -57,6 +61,23 @@ def after_limiting(prepared: Prepared, gain_db: float, limited: Limited) -> Read
         sample_peak_dbfs=min(reading.sample_peak_dbfs + gain_db, sample_peak_dbfs),
         rms_dbfs=reading.rms_dbfs + db_from_energy(left),
     )
+
+
+@dataclass(frozen=True)
+class Course:
+    """A planned programme over time: energies as in `Curves`, channels, and what a limiter takes, where one works."""
+
+    energies: NDArray[np.float64]
+    channels: int
+    reductions_db: NDArray[np.float64] | None
+
+
+def after_plan(prepared: Prepared, plan: Plan) -> Course:
+    """How the programme of a plan goes over time, for drawing."""
+    channels, limited = prepared.reading.source.channels, limited_by(prepared, plan)
+    if limited is None:
+        return Course(scaled(prepared.reading.curves.energies, plan.gain_db), channels, None)
+    return Course(limited.energies, channels, -20.0 * np.log10(limited.nodes.astype(np.float64)))
 
 
 def _moved(reading: Reading, gain_db: float, **figures: Any) -> Reading:

@@ -22,8 +22,8 @@ def reasons_for(
 ) -> tuple[str, ...]:
     """The sentences of a plan, the decisive one first.
 
-    reading: of the prepared signal; ceiling: the rule that bounds a gain; needed_db: the limiting that would reach the
-    target where the spec allows less.
+    reading: of the prepared signal; ceiling: the rule that bounds a gain; needed_db: the limiting that would reach
+    the target where the spec allows less.
     """
     return (
         *_level_sentences(reading, spec, plan, ceiling, needed_db),
@@ -56,8 +56,9 @@ def _by_limiting(reading: Reading, spec: Spec, plan: Plan) -> str:
     places = len(limiting.places)
     where = f", in {places} place{'s' if places != 1 else ''}" if places else ""
     return (
-        f"Gain of {change(plan.gain_db)} dB and a limiter bring the programme from {_level(reading, spec, unit=False)} "
-        f"to {_level(plan.predicted, spec)}. The limiter takes up to {figure(limiting.depth_db)} dB and works "
+        f"Gain of {change(plan.gain_db)} dB and a limiter bring the programme from "
+        f"{_level(reading, spec, unit=False)} to {_level(plan.predicted, spec)}. "
+        f"The limiter takes up to {figure(limiting.depth_db)} dB and works "
         f"{_percent(limiting.share_ratio)} of the time{where}."
     )
 

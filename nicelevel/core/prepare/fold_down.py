@@ -1,7 +1,7 @@
 """Fold-downs: which share of each channel goes into each channel of a narrower layout (ITU-R BS.775-4).
 
-Lo = L + 0.7071·C + 0.7071·Ls, Ro alike, LFE left out; one channel from those: 0.7071·(Lo + Ro). The coefficients can be
-a spec's own. Nothing is held below full scale here: floating point may pass it, and gain brings it back.
+Lo = L + 0.7071·C + 0.7071·Ls, Ro alike, LFE left out; one channel from those: 0.7071·(Lo + Ro). The coefficients can
+be a spec's own. Nothing is held below full scale here: floating point may pass it, and gain brings it back.
 """
 
 import math

@@ -32,7 +32,8 @@ def render(
 ) -> StagedFile:
     """Write what a plan says into a staged file beside `target`; the caller proves and publishes it.
 
-    limited: what the plan's limiter makes of the signal; `source_sha256` seeds the dither. Leaves nothing behind where it fails or is stopped.
+    limited: what the plan's limiter makes of the signal; `source_sha256` seeds the dither. Leaves nothing behind
+    where it fails or is stopped.
     """
     staged = StagedFile(target)
     try:

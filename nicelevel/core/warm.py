@@ -12,16 +12,24 @@ import soundfile
 from .kernels import SUFFIX
 from .measure import measure
 from .process import process
-from .specs import shipped_specs
+from .specs import parse_spec
 
 _SAMPLE_RATE_HZ = 8_000
 
 # One file for each type that samples are held in: see `files.codes`.
 _KINDS = (("wav", "PCM_24"), ("wav", "PCM_16"), ("flac", "PCM_16"), ("wav", "FLOAT"), ("wav", "DOUBLE"))
 
+_LIMITED = """
+spec.name = "Warm"
+loudness = {{ target = -8.0, tolerance = 8.0 }}
+limits = {{ max_true_peak_dbtp = -1.0 }}
+method = {{ allow = "limiter" }}
+formats = [{{ container = "wav", encoding = "pcm_16", channels = "{channels}" }}]
+"""
+
 
 def compile_kernels() -> None:
-    """Measure two seconds of clipped noise of every kind, one kind on each processor, then render one.
+    """Measure two seconds of clipped noise of every kind, one kind on each processor, then render one with a limiter.
 
     Code that was compiled before goes: what still fits is made again, and no other is ever asked for.
     """
@@ -30,13 +38,14 @@ def compile_kernels() -> None:
     with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("spawn")) as pool:
         list(pool.map(_measure, _KINDS))
     with tempfile.TemporaryDirectory() as folder:
-        for spec in shipped_specs().values():
+        for channels in ("keep", "mono"):
+            spec = parse_spec(_LIMITED.format(channels=channels), channels)
             process(_noise(Path(folder), *_KINDS[0]), spec, Path(folder), replace=True)
 
 
 def _measure(kind: tuple[str, str]) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        measure(_noise(Path(folder), *kind))
+        measure(_noise(Path(folder), *kind), hops_folder=Path(folder))
 
 
 def _noise(folder: Path, suffix: str, subtype: str) -> Path:

@@ -14,6 +14,7 @@ from nicelevel.core.prove import prove_and_publish
 from nicelevel.core.render import render
 from nicelevel.core.specs import parse_spec, shipped_specs
 from tests import reference, signals
+from tests.core.measuring import planned
 
 # Ten varied files: rate, channels, sample type, container, level.
 _VARIED = [
@@ -86,7 +87,7 @@ def test_cannot_meet_is_an_error_before_anything_is_written(tmp_path):
     signal[10_000] = 0.9
     path = signals.write(tmp_path / "mix.wav", signal)
     with pytest.raises(CannotMeetError, match="over the ceiling"):
-        process(path, shipped_specs()["loud-streaming"], tmp_path)
+        process(path, shipped_specs()["european-broadcast"], tmp_path)
     assert [entry.name for entry in tmp_path.iterdir()] == ["mix.wav"]
 
 

@@ -20,12 +20,35 @@ def _spec(text: str, formats: str = '[[formats]]\ncontainer = "wav"\n'):
     return parse_spec(f'[spec]\nname = "House"\n{text}\n{formats}', "house")
 
 
-def test_four_destinations_ship_with_their_source():
-    assert list(shipped_specs()) == ["european-broadcast", "full-resolution", "loud-streaming", "podcast"]
-    broadcast = shipped_specs()["european-broadcast"]
-    assert broadcast.spec.source == "EBU R 128 (2023)"
-    assert (broadcast.loudness.target, broadcast.loudness.tolerance) == (-23.0, 0.5)
-    assert broadcast.limits.max_true_peak_dbtp == -1.0
+# Slug, published source, measure and target, tolerance, ceiling (true peak, else sample peak).
+SHIPPED = {
+    "audiobook-chapter": ("common practice", "rms", -20.5, 2.5, -3.0),
+    "compact-disc": ("IEC 60908", None, None, None, None),
+    "european-broadcast": ("EBU R 128 (2023)", "integrated", -23.0, 0.5, -1.0),
+    "full-resolution": ("common practice", None, None, None, None),
+    "japanese-broadcast": ("ARIB TR-B32 (from memory)", "integrated", -24.0, 1.0, -1.0),
+    "loud-streaming": ("common practice", "integrated", -14.0, 0.5, -1.0),
+    "north-american-broadcast": ("ATSC A/85:2013", "integrated", -24.0, 2.0, -2.0),
+    "paid-short-spot": ("common practice", "rms", -14.0, 0.5, -0.2),
+    "podcast": ("common practice", "integrated", -16.0, 1.0, -1.0),
+    "short-broadcast-item": ("EBU R 128 s1 (from memory)", "integrated", -23.0, 0.5, -1.0),
+    "speech-handset": ("common practice", "sample_peak", -3.0, 0.1, -2.9),
+    "streamed-album": ("AES77-2023 (from memory)", "integrated", -14.0, 0.5, -1.0),
+    "streamed-music": ("AES77-2023 (from memory)", "integrated", -16.0, 0.5, -1.0),
+    "streamed-speech": ("AES77-2023 (from memory)", "integrated", -18.0, 0.5, -1.0),
+}
+
+
+def test_every_published_target_ships_with_its_source():
+    assert list(shipped_specs()) == list(SHIPPED)
+    for slug, (source, measure, target, tolerance, ceiling) in SHIPPED.items():
+        spec = shipped_specs()[slug]
+        assert spec.spec.source == source
+        if measure is None:
+            assert spec.loudness is None
+            continue
+        assert (spec.loudness.measure, spec.loudness.target, spec.loudness.tolerance) == (measure, target, tolerance)
+        assert ceiling in (spec.limits.max_true_peak_dbtp, spec.limits.max_sample_peak_dbfs)
 
 
 def test_defaults_of_a_minimal_spec():

@@ -66,6 +66,7 @@ def test_the_same_contents_measured_many_times_at_once_are_kept_once_and_whole(s
         "hops",
         "peaks.npy",
         "spectrum.npy",
+        "squares.npy",
     ]
 
 

@@ -74,3 +74,31 @@ def clipped(signal: np.ndarray, lowest: float, highest: float) -> int:
             run = 1 if now else 0
         last = now
     return count
+
+
+def limiter_nodes(
+    codes: np.ndarray,
+    lowest: int,
+    allowed: np.ndarray,
+    window: np.ndarray,
+    steps: np.ndarray,
+    hold: int,
+    spline: int,
+) -> np.ndarray:
+    """The limiter's curve hop by hop: what a window allows, the way back, the smoothing."""
+    taps = len(window)
+    ahead = taps + spline - 1
+    lead, step_hops = 160, 10
+    padded = np.concatenate((np.zeros(lead, int), codes, np.zeros(1000, int)))
+    ratio, density, rises = 1.0, 0.0, []
+    for start in range(0, lead + len(codes) + spline, step_hops):
+        windows = [padded[max(0, hop - hold) : hop + ahead + 1].max() for hop in range(start, start + step_hops)]
+        density += step_hops / 400 * (float(max(windows) > lowest) - density)
+        step = float(steps[int(density * (len(steps) - 1))])
+        for highest in windows:
+            most = float(allowed[highest - lowest]) if highest > lowest else 1.0
+            ratio = min(ratio * step, most, 1.0)
+            rises.append(ratio)
+    smoothed = 1.0 - np.convolve(1.0 - np.array(rises), window)[: len(rises)]
+    # The smoothed value of hop k is node k + spline.
+    return smoothed[lead - spline : lead + len(codes)]

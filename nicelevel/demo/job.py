@@ -18,6 +18,7 @@ from nicelevel.work.enqueue import enqueue_source
 from .sources import DEMO_SOURCES, EDITION, SEED, make_source
 
 TITLE = "Skerry Light museum, winter season"
+DESTINATIONS = ("european-broadcast", "podcast", "loud-streaming", "speech-handset")
 DUE_IN_DAYS = 9
 MAKERS = 2
 
@@ -32,7 +33,7 @@ def make_demo_job(config: Config) -> None:
     audio = AudioFolder(config.audio_folder)
     config.uploads_folder.mkdir(parents=True, exist_ok=True)
     with connected():
-        job = make_job(TITLE, date.today() + timedelta(days=DUE_IN_DAYS))
+        job = make_job(TITLE, date.today() + timedelta(days=DUE_IN_DAYS), DESTINATIONS)
         for demo, path in zip(DEMO_SOURCES, files, strict=True):
             copy = config.uploads_folder / f"{uuid.uuid4().hex}.part"
             shutil.copyfile(path, copy)

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from nicelevel.core.errors import UnsupportedError
-from nicelevel.core.plan.plan import gain_range
+from nicelevel.core.plan.gain import gain_range
 from nicelevel.core.prepare import Prepared
 from nicelevel.core.process import refuse
 from nicelevel.core.specs import parse_spec, shipped_specs

@@ -5,41 +5,18 @@ deliverable is fixed point. Gain is always preferred; what a limiter has to do i
 """
 
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from ..measure.gating import gain_to_reach
 from ..measure.true_peak import KEPT_DB
 from ..prepare import Find, Prepared, preparation_for
 from ..specs import Spec, judge, level_findings
-from ..specs.judge import MEASURES, named_limits
 from ..specs.spec import Format
-from ..units import db_from_ratio
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
 from .formats import resolve_format, word_length_falls
+from .gain import GainRange, gain_range
 from .limit import HELD_BY_LIMITER, LIMITED_MEASURES, limit_to_target
 from .predict import after_gain, after_limiting, in_format
 from .reasons import reasons_for
-
-CEILING_MARGIN_DB = 0.01
-"""A gain that goes to a ceiling stays this far under it: room for dither and for the last rounding."""
-
-DITHER_PEAK_STEPS = 2
-"""Rounding and TPDF dither together can add this many steps to a sample."""
-
-
-@dataclass(frozen=True)
-class GainRange:
-    """Gains in dB that meet a spec: from `low` to `high`; `wanted` hits the target itself.
-
-    `ceiling` names the rule that sets `high`, None where the tolerance does; `ceilings_db` has all of them.
-    """
-
-    low: float
-    wanted: float
-    high: float
-    ceiling: str | None
-    ceilings_db: Mapping[str, float]
 
 
 @dataclass(frozen=True)
@@ -80,45 +57,7 @@ def plan(source: Source, find: Find, spec: Spec, candidate: Format | None = None
     draft = Plan(
         action, landing.gain_db, landing.limiting, predicted, verdict, (), output, prepared.preparation, dithers
     )
-    return replace(draft, reasons=reasons_for(source, reading, spec, draft, allowed.ceiling, landing.needed_db))
-
-
-def gain_range(prepared: Prepared, spec: Spec, output: OutputFormat) -> GainRange:
-    """Every gain that meets target and ceilings together; empty (low over high) where none does."""
-    low, wanted, high = _target_range(prepared, spec)
-    ceiling, ceilings = None, _ceilings(prepared.reading, spec, output)
-    for name, required, found in ceilings:
-        if required - found < high:
-            high, ceiling = required - found, name
-    return GainRange(low, wanted, high, ceiling, {name: required for name, required, _ in ceilings})
-
-
-def _target_range(prepared: Prepared, spec: Spec) -> tuple[float, float, float]:
-    if spec.loudness is None:
-        return -math.inf, 0.0, math.inf
-    reading = prepared.reading
-    target, tolerance = spec.loudness.target_for(reading.source.channels), spec.loudness.tolerance
-    level = MEASURES[spec.loudness.measure](reading)
-    if math.isinf(level):
-        return math.inf, math.inf, math.inf
-    if spec.loudness.measure != "integrated":
-        return target - tolerance - level, target - level, target + tolerance - level
-    blocks = prepared.gating_blocks
-    low, wanted, high = (gain_to_reach(blocks, target + off) for off in (-tolerance, 0.0, tolerance))
-    return low, wanted, high
-
-
-def _ceilings(reading: Reading, spec: Spec, output: OutputFormat) -> list[tuple[str, float, float]]:
-    """Every ceiling that a gain moves the programme toward: its rule, where it is, and where the programme is."""
-    ceilings = []
-    for limit, required in named_limits(spec):
-        found = limit.figure(reading)
-        if limit.moved_by_gain and found is not None and math.isfinite(found):
-            ceilings.append((limit.key, required - CEILING_MARGIN_DB, found))
-    if output.bits is not None and math.isfinite(reading.sample_peak_dbfs):
-        largest = 1.0 - DITHER_PEAK_STEPS * 2.0 ** (1 - output.bits)
-        ceilings.append(("full_scale", db_from_ratio(largest), reading.sample_peak_dbfs))
-    return ceilings
+    return replace(draft, reasons=reasons_for(source, reading, spec, draft, allowed, landing.needed_db))
 
 
 def _may_limit(spec: Spec, allowed: GainRange) -> bool:

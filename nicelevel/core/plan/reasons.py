@@ -7,6 +7,7 @@ from ..specs.spec import MEASURE_UNITS, Spec
 from ..values import Plan, Reading, Source
 from ..words import amount, change, figure
 from .formats import not_yet, word_length_falls
+from .gain import GainRange
 
 _CEILINGS = {
     "max_true_peak_dbtp": ("its true peak", "dBTP"),
@@ -18,15 +19,15 @@ _FIGURES = {limit.key: limit.figure for limit in LIMITS}
 
 
 def reasons_for(
-    source: Source, reading: Reading, spec: Spec, plan: Plan, ceiling: str | None, needed_db: float | None
+    source: Source, reading: Reading, spec: Spec, plan: Plan, allowed: GainRange, needed_db: float | None
 ) -> tuple[str, ...]:
     """The sentences of a plan, the decisive one first.
 
-    reading: of the prepared signal; ceiling: the rule that bounds a gain; needed_db: the limiting that would reach
+    reading: of the prepared signal; allowed: gains that meet the spec; needed_db: the limiting that would reach
     the target where the spec allows less.
     """
     return (
-        *_level_sentences(reading, spec, plan, ceiling, needed_db),
+        *_level_sentences(reading, spec, plan, allowed, needed_db),
         *_misses(plan),
         *_prepared(source, plan),
         *_mono_target(reading, spec),
@@ -36,17 +37,18 @@ def reasons_for(
 
 
 def _level_sentences(
-    reading: Reading, spec: Spec, plan: Plan, ceiling: str | None, needed_db: float | None
+    reading: Reading, spec: Spec, plan: Plan, allowed: GainRange, needed_db: float | None
 ) -> list[str]:
     if spec.loudness and math.isinf(MEASURES[spec.loudness.measure](reading)):
         return ["Nothing here is loud enough to be measured, so there is no level to bring to the target."]
     if plan.action == "as_is":
         return [_as_it_is(reading, spec)]
     if plan.action == "gain":
-        return [_by_gain(reading, spec, plan, ceiling)]
+        return [_by_gain(reading, spec, plan, allowed.ceiling)]
     if plan.limiting and spec.loudness:
-        return [_by_limiting(reading, spec, plan), *_short_of_limiting(spec, plan, needed_db)]
-    return _short(reading, spec, plan, ceiling) if spec.loudness else []
+        short = _short_of_limiting(spec, plan, needed_db)
+        return [_by_limiting(reading, spec, plan), *short, _without_limiting(reading, spec, allowed)]
+    return _short(reading, spec, plan, allowed.ceiling) if spec.loudness else []
 
 
 def _by_limiting(reading: Reading, spec: Spec, plan: Plan) -> str:
@@ -61,6 +63,12 @@ def _by_limiting(reading: Reading, spec: Spec, plan: Plan) -> str:
         f"The limiter takes up to {figure(limiting.depth_db)} dB and works "
         f"{_percent(limiting.share_ratio)} of the time{where}."
     )
+
+
+def _without_limiting(reading: Reading, spec: Spec, allowed: GainRange) -> str:
+    assert spec.loudness
+    reached = MEASURES[spec.loudness.measure](reading) + allowed.high
+    return f"Without limiting it can reach {figure(reached)} {MEASURE_UNITS[spec.loudness.measure]}."
 
 
 def _percent(ratio: float) -> str:

@@ -35,6 +35,8 @@ def fold_matrix(source: Layout, target: Layout, coefficients: "Channels") -> Mat
             "its channels have no stated places" if None in unknown else f"{', '.join(map(str, unknown))} has no rule"
         )
         raise UnsupportedError(f"{source.name} cannot become {target.name}: {what}.")
+    if source.name == "mono" and target.name == "stereo":
+        return np.ones((2, 1))
     if target.name == "mono":
         return _mono_row(source, coefficients)
     return np.array([_row(position, source, target, coefficients) for position in target.positions])

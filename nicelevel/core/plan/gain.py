@@ -1,0 +1,70 @@
+"""Every gain that meets a spec: the target with its tolerance, and each ceiling that a gain moves toward."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ..measure.gating import gain_to_reach
+from ..prepare import Prepared
+from ..specs import Spec
+from ..specs.judge import MEASURES, named_limits
+from ..units import db_from_ratio
+from ..values import OutputFormat, Reading
+
+CEILING_MARGIN_DB = 0.01
+"""A gain that goes to a ceiling stays this far under it: room for dither and for the last rounding."""
+
+DITHER_PEAK_STEPS = 2
+"""Rounding and TPDF dither together can add this many steps to a sample."""
+
+
+@dataclass(frozen=True)
+class GainRange:
+    """Gains in dB that meet a spec: from `low` to `high`; `wanted` hits the target itself.
+
+    `ceiling` names the rule that sets `high`, None where the tolerance does; `ceilings_db` has all of them.
+    """
+
+    low: float
+    wanted: float
+    high: float
+    ceiling: str | None
+    ceilings_db: Mapping[str, float]
+
+
+def gain_range(prepared: Prepared, spec: Spec, output: OutputFormat) -> GainRange:
+    """Every gain that meets target and ceilings together; empty (low over high) where none does."""
+    low, wanted, high = _target_range(prepared, spec)
+    ceiling, ceilings = None, _ceilings(prepared.reading, spec, output)
+    for name, required, found in ceilings:
+        if required - found < high:
+            high, ceiling = required - found, name
+    return GainRange(low, wanted, high, ceiling, {name: required for name, required, _ in ceilings})
+
+
+def _target_range(prepared: Prepared, spec: Spec) -> tuple[float, float, float]:
+    if spec.loudness is None:
+        return -math.inf, 0.0, math.inf
+    reading = prepared.reading
+    target, tolerance = spec.loudness.target_for(reading.source.channels), spec.loudness.tolerance
+    level = MEASURES[spec.loudness.measure](reading)
+    if math.isinf(level):
+        return math.inf, math.inf, math.inf
+    if spec.loudness.measure != "integrated":
+        return target - tolerance - level, target - level, target + tolerance - level
+    blocks = prepared.gating_blocks
+    low, wanted, high = (gain_to_reach(blocks, target + off) for off in (-tolerance, 0.0, tolerance))
+    return low, wanted, high
+
+
+def _ceilings(reading: Reading, spec: Spec, output: OutputFormat) -> list[tuple[str, float, float]]:
+    """Every ceiling that a gain moves the programme toward: its rule, where it is, and where the programme is."""
+    ceilings = []
+    for limit, required in named_limits(spec):
+        found = limit.figure(reading)
+        if limit.moved_by_gain and found is not None and math.isfinite(found):
+            ceilings.append((limit.key, required - CEILING_MARGIN_DB, found))
+    if output.bits is not None and math.isfinite(reading.sample_peak_dbfs):
+        largest = 1.0 - DITHER_PEAK_STEPS * 2.0 ** (1 - output.bits)
+        ceilings.append(("full_scale", db_from_ratio(largest), reading.sample_peak_dbfs))
+    return ceilings

@@ -1,0 +1,173 @@
+"""The limiter: never over its ceiling, clean on steady tones, out of the way between peaks, as its plan says."""
+
+import numpy as np
+import pytest
+
+from nicelevel.core.measure.envelope import LOWEST_DB, STEPS_PER_DB
+from nicelevel.core.plan.limiter import HOLD_HOPS, SPLINE_HOPS, Envelope, allowed_ratios, hann, steps_back
+from nicelevel.core.prepare import prepare
+from nicelevel.core.render.limiting import limit_block
+from nicelevel.core.values import Limiter
+from tests import plain, signals
+
+RATE = 48_000
+
+
+def _envelope(tmp_path, signal, rate=RATE, kind="true_peak"):
+    path = signals.write(tmp_path / "source.wav", signal, rate, "DOUBLE")
+    prepared = prepare(path, hops_folder=tmp_path)
+    return Envelope(prepared.hops, prepared.reading, kind)
+
+
+def _limited(tmp_path, signal, gain_db, limiter, rate=RATE):
+    """What is planned, and the audio after gain and limiter."""
+    planned = _envelope(tmp_path, signal, rate, limiter.kind).limited(gain_db, limiter)
+    audio = signal * 10 ** (gain_db / 20)
+    limit_block(audio, 0, rate, planned.nodes)
+    return planned, audio
+
+
+@pytest.mark.parametrize("level_db", [6.0, 12.0])
+def test_a_steady_sine_over_the_ceiling_settles_to_a_clean_one(tmp_path, level_db):
+    """THD of 997 Hz, 6 dB over the ceiling, is under -80 dB once it is steady."""
+    signal = signals.both(signals.sine(997, -7.0, 4))
+    planned, audio = _limited(tmp_path, signal, level_db + 6.0, Limiter(-1.0))
+    steady = audio[2 * RATE : 3 * RATE, 0] * np.blackman(RATE)
+    powers = np.abs(np.fft.rfft(steady)) ** 2
+    tone = powers[997 - 5 : 997 + 6].sum()
+    harmonics = sum(powers[n * 997 - 5 : n * 997 + 6].sum() for n in range(2, 24))
+    assert 10 * np.log10(harmonics / tone) < -80
+    assert planned.depth_db == pytest.approx(level_db, abs=0.01)
+    assert 20 * np.log10(np.abs(audio).max()) == pytest.approx(-1.0, abs=0.01)
+
+
+@pytest.mark.parametrize("hz", [40, 50, 63, 100, 250])
+def test_low_tones_are_not_bent(tmp_path, hz):
+    """The hold is longer than what lies between two peaks: gain does not move within the period."""
+    signal = signals.both(signals.sine(hz, -7.0, 4))
+    planned, _ = _limited(tmp_path, signal, 12.0, Limiter(-1.0))
+    steady = planned.nodes[2000:3000]
+    assert 20 * np.log10(steady.max() / steady.min()) < 0.05
+
+
+@pytest.mark.parametrize("rate", [16_000, 44_100, 48_000, 96_000])
+@pytest.mark.parametrize("soft_db", [0.0, 4.0])
+def test_nothing_passes_the_ceiling(tmp_path, rate, soft_db):
+    signal = _band_limited(signals.programme(6, rate, seed=rate), rate)
+    peak_db = 20 * np.log10(np.abs(signal).max())
+    planned, audio = _limited(tmp_path, signal, 5.0 - peak_db, Limiter(-1.0, soft_db=soft_db), rate)
+    truth = max(plain.band_limited_peak(audio[:, channel]) for channel in range(2))
+    assert 20 * np.log10(truth) <= -1.0 + 0.02
+    assert 20 * np.log10(planned.true_peak) == pytest.approx(20 * np.log10(truth), abs=0.1)
+    assert np.abs(audio).max() <= planned.sample_peak * (1 + 1e-6)
+
+
+def test_nodes_equal_those_of_the_plain_way(tmp_path):
+    """Hop by hop in plain Python: windows, the way back, smoothing."""
+    signal = signals.programme(5, seed=2)
+    envelope, limiter = _envelope(tmp_path, signal), Limiter(-6.0, look_ahead_ms=4, release_ms=50.0)
+    gain_db = -envelope.highest_db
+    codes = envelope.codes.astype(int)
+    lowest, allowed = allowed_ratios(limiter.ceiling_db - gain_db, 0.0, codes.max())
+    expected = plain.limiter_nodes(codes, lowest, allowed, hann(4), steps_back(50.0), HOLD_HOPS, SPLINE_HOPS)
+    found = envelope.limited(gain_db, limiter).nodes
+    assert found.min() < 0.9
+    assert found == pytest.approx(expected, abs=1e-6)
+
+
+def test_between_drum_hits_gain_does_not_move(tmp_path):
+    """6 dB of limiting on drums leaves the longest still stretch at 90 % of what needs no limiting, or more."""
+    signal = drums(8.0)
+    envelope = _envelope(tmp_path, signal)
+    gain_db = 6.0 - 1.0 - envelope.highest_db
+    planned = envelope.limited(gain_db, Limiter(-1.0))
+    needs = envelope.codes / STEPS_PER_DB + LOWEST_DB + gain_db > -1.0
+    assert planned.depth_db == pytest.approx(6.0, abs=0.01)
+    assert _longest(planned.nodes == 1.0) >= 0.9 * _longest(~needs)
+
+
+def _longest(still):
+    edges = np.flatnonzero(np.diff(np.concatenate(([0], still.astype(int), [0]))))
+    return (edges[1::2] - edges[::2]).max()
+
+
+def test_gain_comes_back_slowly_where_peaks_are_dense(tmp_path):
+    """The same last peak: alone, and after a second of others."""
+    alone, dense = 0.05 * signals.both(signals.sine(1000, 0, 3)), 0.05 * signals.both(signals.sine(1000, 0, 3))
+    burst = signals.both(signals.sine(1000, 0, 0.02))
+    for start_s in np.arange(0.5, 1.5, 0.025):
+        dense[round(start_s * RATE) : round(start_s * RATE) + len(burst)] = burst
+    alone[round(1.475 * RATE) : round(1.475 * RATE) + len(burst)] = burst
+    (tmp_path / "a").mkdir()
+    (tmp_path / "b").mkdir()
+    back = [
+        np.flatnonzero(_envelope(tmp_path / name, signal).limited(0.0, Limiter(-6.0)).nodes[1500:] == 1.0)[0]
+        for name, signal in (("a", alone), ("b", dense))
+    ]
+    assert back[0] < 80
+    assert back[1] > 3 * back[0]
+
+
+def test_where_nothing_passes_the_ceiling_no_sample_changes(tmp_path):
+    signal = signals.programme(3, seed=1)
+    planned, audio = _limited(tmp_path, signal, -6.0, Limiter(-1.0))
+    assert (planned.nodes == 1.0).all()
+    assert (planned.depth_db, planned.share_ratio, planned.places()) == (0.0, 0.0, ())
+    assert np.array_equal(audio, signal * 10 ** (-6 / 20))
+
+
+def test_both_channels_get_the_same_gain(tmp_path):
+    signal = signals.noise(2, -30, seed=4)
+    signal[RATE, 0] = 0.9
+    _, audio = _limited(tmp_path, signal, 6.0, Limiter(-1.0))
+    ratio = audio[RATE - 100 : RATE + 100] / signal[RATE - 100 : RATE + 100]
+    assert ratio[:, 0] == pytest.approx(ratio[:, 1], rel=1e-12)
+    assert ratio.min() < 1.5
+
+
+def test_block_borders_change_no_sample(tmp_path):
+    signal = signals.programme(3, 44_100, seed=8)
+    planned = _envelope(tmp_path, signal, 44_100).limited(8.0, Limiter(-3.0))
+    whole, parts = signal.copy(), signal.copy()
+    limit_block(whole, 0, 44_100, planned.nodes)
+    for first in range(0, len(parts), 1_001):
+        limit_block(parts[first : first + 1_001], first, 44_100, planned.nodes)
+    assert np.array_equal(whole, parts)
+
+
+def test_a_peak_on_the_very_first_and_last_sample_is_held(tmp_path):
+    signal = np.zeros((RATE // 2 + 17, 2))
+    signal[0], signal[-1] = 0.9, -0.9
+    planned, audio = _limited(tmp_path, signal, 0.0, Limiter(-6.0, "sample_peak"))
+    assert np.abs(audio).max() <= 10 ** (-6 / 20) * (1 + 1e-6)
+    assert planned.depth_db == pytest.approx(20 * np.log10(0.9) + 6.0, abs=0.01)
+
+
+def test_a_soft_knee_rounds_what_is_under_the_ceiling_too():
+    """At the ceiling an eighth of the knee, half a knee over it no more than a hard one (arithmetic)."""
+    top = round((20.0 - LOWEST_DB) * STEPS_PER_DB)
+    lowest, soft = allowed_ratios(-1.0, 4.0, top)
+    codes = [round((level_db - LOWEST_DB) * STEPS_PER_DB) - lowest for level_db in (-3.0, -1.0, 1.0, 5.0)]
+    assert 20 * np.log10(soft[codes]) == pytest.approx([0.0, -0.5, -2.0, -6.0], abs=0.01)
+
+
+def drums(seconds, rate=RATE, seed=0):
+    """Hits twice a second: a falling low tone and a burst of noise, over a quiet bed."""
+    generator = np.random.default_rng(seed)
+    time = np.arange(int(0.3 * rate)) / rate
+    signal = 0.02 * generator.standard_normal(int(seconds * rate))
+    for start in np.arange(0.1, seconds - 0.4, 0.5):
+        tone = np.exp(-time / 0.05) * np.sin(2 * np.pi * (60 + 120 * np.exp(-time / 0.02)) * time)
+        noise = 0.4 * np.exp(-time / 0.015) * generator.standard_normal(len(time))
+        at = int(start * rate)
+        signal[at : at + len(time)] += generator.uniform(0.7, 1.0) * (tone + noise)
+    signal *= 0.8 / np.abs(signal).max()
+    return _band_limited(np.stack([signal, 0.9 * signal], axis=1), rate)
+
+
+def _band_limited(signal, rate):
+    """Without what lies over 0.44 of the rate: what is there, no two meters agree on."""
+    spectrum = np.fft.rfft(signal, axis=0)
+    share = np.arange(len(spectrum)) / (len(spectrum) - 1) / 2
+    spectrum *= np.clip((0.44 - share) / 0.02, 0.0, 1.0)[:, None]
+    return np.fft.irfft(spectrum, len(signal), axis=0)

@@ -4,7 +4,6 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ..measure.gating import gain_to_reach
 from ..prepare import Prepared
 from ..specs import Spec
 from ..specs.judge import MEASURES, named_limits
@@ -52,8 +51,7 @@ def _target_range(prepared: Prepared, spec: Spec) -> tuple[float, float, float]:
         return math.inf, math.inf, math.inf
     if spec.loudness.measure != "integrated":
         return target - tolerance - level, target - level, target + tolerance - level
-    blocks = prepared.gating_blocks
-    low, wanted, high = (gain_to_reach(blocks, target + off) for off in (-tolerance, 0.0, tolerance))
+    low, wanted, high = (prepared.blocks.gain_to_reach(target + off) for off in (-tolerance, 0.0, tolerance))
     return low, wanted, high
 
 

@@ -5,8 +5,12 @@ costs a few milliseconds for ten minutes of audio. Only where peaks pass the cei
 """
 
 import math
+from bisect import insort
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+import numpy as np
 
 from ..measure.gating import MOMENTARY_HOPS, SHORT_TERM_HOPS, gating_blocks, integrated_lufs, loudest_lufs
 from ..measure.true_peak import KEPT_DB
@@ -99,15 +103,19 @@ class _Search:
     def short_db(self, limited: Limited) -> float:
         """What is missing to the target in the measure that the spec names."""
         assert self.spec.loudness
-        target = self.spec.loudness.target_for(self.prepared.reading.source.channels)
-        return target - level_after(self.spec.loudness.measure, self.prepared, limited)
+        return self._target() - level_after(self.spec.loudness.measure, self.prepared, limited)
+
+    def _target(self) -> float:
+        assert self.spec.loudness
+        return self.spec.loudness.target_for(self.prepared.reading.source.channels)
 
     def to_target(self, gain_db: float, highest_gain_db: float) -> tuple[float, Limited]:
-        """By secant; the first step supposes that two thirds of a gain are left after limiting."""
-        gain_db = min(gain_db, highest_gain_db)
+        """By secant, from what was found before at other targets and ceilings."""
+        gain_db = min(self._first_guess(gain_db), highest_gain_db)
         limited = self.envelope.limited(gain_db, self.limiter)
-        short_db, left = self.short_db(limited), FIRST_SLOPE
+        short_db, left = self.short_db(limited), self._slope_near(gain_db)
         for _ in range(MOST_STEPS):
+            self._remember(gain_db, short_db)
             next_db = min(gain_db + short_db / left, highest_gain_db)
             if abs(short_db) < CLOSE_LU or next_db == gain_db:
                 break
@@ -116,6 +124,40 @@ class _Search:
             left = max(LEAST_SLOPE, (short_db - next_short_db) / (next_db - gain_db))
             gain_db, short_db = next_db, next_short_db
         return gain_db, limited
+
+    # The level that is reached, less the ceiling, depends on nothing but how far the gain drives peaks over it.
+
+    def _points(self) -> list[tuple[float, float]]:
+        """Drives and levels that were found before, both less the ceiling, in ascending order."""
+        assert self.spec.loudness
+        key = (replace(self.limiter, ceiling_db=0.0), self.spec.loudness.measure)
+        return self.prepared.solved.setdefault(key, [])
+
+    def _remember(self, gain_db: float, short_db: float) -> None:
+        ceiling_db = self.limiter.ceiling_db
+        point = (gain_db - ceiling_db, self._target() - short_db - ceiling_db)
+        points = self._points()
+        if point not in points:
+            insort(points, point)
+
+    def _first_guess(self, unlimited_db: float) -> float:
+        """The gain by what was found before; without that, the one that would do without limiting."""
+        points = self._points()
+        if len(points) < 2:
+            return unlimited_db
+        drives, levels = zip(*points, strict=True)
+        wanted = self._target() - self.limiter.ceiling_db
+        if not levels[0] <= wanted <= levels[-1]:
+            return unlimited_db
+        return float(np.interp(wanted, levels, drives)) + self.limiter.ceiling_db
+
+    def _slope_near(self, gain_db: float) -> float:
+        """How much of a little more gain is left after limiting."""
+        points, drive_db = self._points(), gain_db - self.limiter.ceiling_db
+        for (low, low_level), (high, high_level) in pairwise(points):
+            if low <= drive_db <= high and high - low > CLOSE_LU:
+                return max(LEAST_SLOPE, (high_level - low_level) / (high - low))
+        return FIRST_SLOPE
 
     def under_other_ceilings(self, gain_db: float, limited: Limited) -> tuple[float, Limited]:
         """Down until the loudest 400 ms and 3 s are where the spec wants them."""

@@ -39,11 +39,17 @@ DENSITY_S = 0.4
 
 DENSITY_STEP = HOPS_PER_ENERGY / (DENSITY_S * HOPS_PER_SECOND)
 
+DENSITY_LEFT = (1.0 - DENSITY_STEP) ** (BLOCK_HOPS // HOPS_PER_ENERGY)
+"""What is left of the density after a block without limiting."""
+
 SPARSE_SHARE, DENSE_SHARE, SLOWER = 0.25, 0.75, 16.0
 """Up to the first share gain comes back at full speed, from the second on so many times slower."""
 
 LEAD_HOPS = 64
 """The low band's filter begins so long before it is asked: it forgets what was before."""
+
+BENDING = 0.97
+"""Where no node is lower, a curve moves so little that the low band's energy follows its mean square."""
 
 LOW_UNIT = 1.0 / LOW_FULL_SCALE
 
@@ -59,10 +65,12 @@ class Limited:
     """What a gain and a limiter make of a signal.
 
     nodes: of the limiter's curve, as ratios, SPLINE_HOPS more than hops; those of hop k are k to k + SPLINE_HOPS;
-    energies, squares: as in `Curves`; peaks: largest sample and true peak as ratios of ±1.0.
+    lowest: the lowest node of every 10 ms; energies, squares: as in `Curves`; peaks: largest sample and true peak as
+    ratios of ±1.0.
     """
 
     nodes: NDArray[np.float32]
+    lowest: NDArray[np.float32]
     energies: NDArray[np.float64]
     squares: NDArray[np.float64]
     sample_peak: float
@@ -72,16 +80,13 @@ class Limited:
 
     def places(self) -> tuple[Place, ...]:
         """Where it limits, in seconds."""
-        deep = np.flatnonzero(self.nodes < 10.0 ** (-PLACE_DB / 20.0))
+        deep = np.flatnonzero(self.lowest < 10.0 ** (-PLACE_DB / 20.0))
         if len(deep) == 0:
             return ()
-        breaks = np.flatnonzero(np.diff(deep) > PLACES_JOINED_S * HOPS_PER_SECOND)
-        starts, ends = deep[np.append(0, breaks + 1)], deep[np.append(breaks, len(deep) - 1)]
-        # Node 1 is the border before hop 0.
-        return tuple(
-            (max(0, int(start) - 1) / HOPS_PER_SECOND, max(0, int(end) - 1) / HOPS_PER_SECOND)
-            for start, end in zip(starts, ends, strict=True)
-        )
+        per_second = HOPS_PER_SECOND // HOPS_PER_ENERGY
+        breaks = np.flatnonzero(np.diff(deep) > PLACES_JOINED_S * per_second)
+        starts, ends = deep[np.append(0, breaks + 1)], deep[np.append(breaks, len(deep) - 1)] + 1
+        return tuple(zip((starts / per_second).tolist(), (ends / per_second).tolist(), strict=True))
 
 
 class Envelope:
@@ -109,6 +114,7 @@ class Envelope:
         gain = 10.0 ** (gain_db / 20.0)
         lowest_code, allowed = allowed_ratios(limiter.ceiling_db - gain_db, limiter.soft_db, self.highest_code)
         nodes = np.ones(len(self.codes) + SPLINE_HOPS, np.float32)
+        lowest = np.ones(-(-len(self.codes) // HOPS_PER_ENERGY), np.float32)
         energies, squares = self._energies * gain**2, self._squares * gain**2
         touched = np.zeros(len(self._block_codes), np.int64)
         highest_after, limited_hops = np.zeros(2), np.zeros(1, np.int64)
@@ -116,18 +122,19 @@ class Envelope:
             self.codes, self._sample_codes, self._true_codes, self._hops.weighted, self._hops.low_band,
             self._biquad, self._weights, self._block_codes, lowest_code, allowed,
             _LEVELS, hann(limiter.look_ahead_ms), steps_back(limiter.release_ms), energies, squares, nodes, touched,
-            highest_after, limited_hops, *_scratch(limiter.look_ahead_ms, len(self._weights)),
+            highest_after, limited_hops, lowest, *_scratch(limiter.look_ahead_ms, len(self._weights)),
         )  # fmt: skip
         sample_peak, true_peak = (
             max(x) for x in zip(highest_after, self._untouched_peaks(touched == 0), strict=True)
         )
         return Limited(
             nodes,
+            lowest,
             energies,
             squares,
             sample_peak * gain,
             true_peak * gain,
-            -db_from_ratio(float(nodes.min())),
+            -db_from_ratio(float(lowest.min())),
             int(limited_hops[0]) / len(self.codes),
         )
 
@@ -151,12 +158,12 @@ def _scratch(look_ahead_ms: int, channels: int) -> tuple[NDArray[np.int32], *tup
     """Room for what `run_limiter` works on.
 
     Codes of a block with its windows, and the highest of each; gains coming back; a line of nodes, and the state of
-    the way back; three energies of the low band, mean squares of the curve, and a memory for each channel.
+    the way back; three energies of the low band, its gains, mean squares of the curve, a memory for each channel.
     """
     reach = HOLD_HOPS + look_ahead_ms + SPLINE_HOPS - 1
     windows = np.zeros((2, BLOCK_HOPS + reach), np.int32)
     rises, line = np.ones(look_ahead_ms - 1 + BLOCK_HOPS, np.float32), np.zeros(BLOCK_HOPS + 2, np.float32)
-    return windows, rises, line, np.zeros((4 + channels, BLOCK_HOPS))
+    return windows, rises, line, np.zeros((5 + channels, BLOCK_HOPS))
 
 
 def hann(look_ahead_ms: int) -> NDArray[np.float32]:
@@ -213,6 +220,7 @@ def run_limiter(
     touched: Integers,
     highest_after: Floats,
     limited_hops: Integers,
+    lowest: Floats,
     windows: Integers,
     rises: Floats,
     line: Floats,
@@ -229,20 +237,25 @@ def run_limiter(
     rises[:] = 1.0
     state = line[BLOCK_HOPS:]
     state[0], state[1] = 1.0, 0.0
+    filtered, at_rest = False, True
     # The block before the first looks ahead into it.
     for block in range(-1, blocks):
         first = block * BLOCK_HOPS
         near = block_codes[max(0, block)]
         near = max(near, block_codes[max(0, block - 1)], block_codes[min(blocks - 1, block + 1)])
         still = near <= lowest_code and state[0] >= 1.0
+        if still and at_rest:
+            state[1] *= DENSITY_LEFT
+            continue
+        at_rest = still
         for at in range(taps - 1):
             rises[at] = rises[at + BLOCK_HOPS]
-            still = still and rises[at] >= 1.0
-        if still:
+            at_rest = at_rest and rises[at] >= 1.0
+        if at_rest:
+            filtered = False
             for at in range(taps - 1, len(rises)):
                 rises[at] = 1.0
-            for _ in range(BLOCK_HOPS // HOPS_PER_ENERGY):
-                state[1] *= 1.0 - DENSITY_STEP
+            state[1] *= DENSITY_LEFT
             continue
         _highest_in_windows(codes, first, taps, windows)
         _rise(windows, lowest_code, allowed, steps, state, rises[taps - 1 :])
@@ -252,12 +265,16 @@ def run_limiter(
         if block >= 0:
             touched[block] = 1
             count = min(BLOCK_HOPS, hops - first)
-            lead = max(0, first - LEAD_HOPS)
-            if block == 0 or touched[block - 1] == 0:
-                low[:] = 0.0
-                _filter_low(low_band, nodes, lead, first, biquad, weights, low[4:], low)
-            limited_hops[0] += _squares_of(nodes, first, count, low[3])
-            _filter_low(low_band, nodes, first, first + count, biquad, weights, low[4:], low)
+            limited_hops[0] += _squares_of(nodes, first, count, low[4], lowest)
+            bends = _lowest_of(nodes, first, count) < BENDING
+            if bends and not filtered:
+                low[5:] = 0.0
+                _filter_low(low_band, nodes, max(0, first - LEAD_HOPS), first, biquad, weights, low[5:], low)
+            if bends:
+                _filter_low(low_band, nodes, first, first + count, biquad, weights, low[5:], low)
+            else:
+                low[:3] = 0.0
+            filtered = bends
             _apply(low, weighted, first, energies, squares)
             _raise_peaks(nodes, sample_codes, true_codes, levels, first, highest_after)
 
@@ -267,9 +284,13 @@ def _highest_in_windows(codes: Integers, first: int, taps: int, windows: Integer
     """The highest code in the window of each hop of a block, from the hold before it to the look-ahead after it."""
     reach = HOLD_HOPS + taps + SPLINE_HOPS - 1
     part, found = windows[0], windows[1]
+    start = first - HOLD_HOPS
+    inside, outside = max(0, -start), min(BLOCK_HOPS + reach, len(codes) - start)
     for at in range(BLOCK_HOPS + reach):
-        hop = first - HOLD_HOPS + at
-        part[at] = codes[hop] if 0 <= hop < len(codes) else 0
+        part[at] = 0
+    known = codes[start + inside : start + outside]
+    for at in range(len(known)):
+        part[inside + at] = known[at]
     for at in range(BLOCK_HOPS):
         found[at] = part[at]
     for shift in range(1, reach + 1):
@@ -308,9 +329,21 @@ def _smooth(rises: Floats, window: Floats, line: Floats) -> None:
 
 
 @vectorised
-def _squares_of(nodes: Floats, first: int, hops: int, means: Floats) -> int:
-    """Mean square of the curve over each hop of a block; how many of them are limited."""
+def _lowest_of(nodes: Floats, first: int, hops: int) -> float:
+    """The lowest node of some hops."""
+    lowest = nodes[first]
+    for at in range(first, first + hops + SPLINE_HOPS):
+        lowest = nodes[at] if nodes[at] < lowest else lowest
+    return float(lowest)
+
+
+@vectorised
+def _squares_of(nodes: Floats, first: int, hops: int, means: Floats, lowest: Floats) -> int:
+    """Mean square of the curve over each hop of a block; how many of them are limited. Writes the lowest nodes."""
     limited = 0
+    for start in range(first, first + hops, HOPS_PER_ENERGY):
+        count = min(HOPS_PER_ENERGY, first + hops - start)
+        lowest[start // HOPS_PER_ENERGY] = _lowest_of(nodes, start, count)
     for at in range(hops):
         hop = first + at
         a, b, c, d = float(nodes[hop]), float(nodes[hop + 1]), float(nodes[hop + 2]), float(nodes[hop + 3])
@@ -335,26 +368,30 @@ def _filter_low(
 ) -> None:
     """Energies of the low band in some hops: K-weighted without and with the curve, and as it is.
 
-    memory: channels × 4, of both filters, carried on; energies: 3 × hops, written from the first on.
+    memory: channels × 4, of both filters, carried on; energies: three rows of hops, and one of scratch.
     """
     b0, b1, b2, a1, a2 = biquad[0], biquad[1], biquad[2], biquad[3], biquad[4]
+    gains = energies[3]
     for hop in range(first, last):
-        gain = float(nodes[hop] + 4.0 * nodes[hop + 1] + nodes[hop + 2]) / 6.0
-        before, after, plain = 0.0, 0.0, 0.0
-        for channel in range(low_band.shape[1]):
-            raw = LOW_UNIT * low_band[hop, channel]
-            x = raw
-            y = b0 * x + memory[channel, 0]
-            memory[channel, 0] = b1 * x - a1 * y + memory[channel, 1]
-            memory[channel, 1] = b2 * x - a2 * y
-            x *= gain
-            z = b0 * x + memory[channel, 2]
-            memory[channel, 2] = b1 * x - a1 * z + memory[channel, 3]
-            memory[channel, 3] = b2 * x - a2 * z
-            before += weights[channel] * y * y
-            after += weights[channel] * z * z
-            plain += raw * raw if weights[channel] > 0.0 else 0.0
-        energies[0, hop - first], energies[1, hop - first], energies[2, hop - first] = before, after, plain
+        gains[hop - first] = float(nodes[hop] + np.float32(4.0) * nodes[hop + 1] + nodes[hop + 2]) / 6.0
+        for row in range(3):
+            energies[row, hop - first] = 0.0
+    for channel in range(low_band.shape[1]):
+        weight = weights[channel]
+        p, q, r, s = memory[channel, 0], memory[channel, 1], memory[channel, 2], memory[channel, 3]
+        for hop in range(first, last if weight > 0.0 else first):
+            x = LOW_UNIT * low_band[hop, channel]
+            x_gained = x * gains[hop - first]
+            y = b0 * x + p
+            p = b1 * x - a1 * y + q
+            q = b2 * x - a2 * y
+            z = b0 * x_gained + r
+            r = b1 * x_gained - a1 * z + s
+            s = b2 * x_gained - a2 * z
+            energies[0, hop - first] += weight * y * y
+            energies[1, hop - first] += weight * z * z
+            energies[2, hop - first] += x * x
+        memory[channel, 0], memory[channel, 1], memory[channel, 2], memory[channel, 3] = p, q, r, s
 
 
 @vectorised
@@ -362,9 +399,9 @@ def _apply(low: Floats, weighted: Floats, first: int, energies: Floats, squares:
     """Energies of a block after the curve.
 
     Each 10 ms changes by the mean square of the curve, weighted by the energy of every hop; the low band's share by
-    what its filter says. low: three energies of the low band, see `_filter_low`, and mean squares of the curve.
+    what its filter says. low: three energies of the low band, see `_filter_low`; row 4: mean squares of the curve.
     """
-    before, after, plain, means = low[0], low[1], low[2], low[3]
+    before, after, plain, means = low[0], low[1], low[2], low[4]
     for energy in range(first // HOPS_PER_ENERGY, min((first + BLOCK_HOPS) // HOPS_PER_ENERGY, len(energies))):
         total, left, plain_total, plain_left = 0.0, 0.0, 0.0, 0.0
         for at in range(energy * HOPS_PER_ENERGY - first, (energy + 1) * HOPS_PER_ENERGY - first):

@@ -33,7 +33,7 @@ def after_gain(prepared: Prepared, gain_db: float) -> Reading:
     return _moved(
         reading,
         gain_db,
-        integrated_lufs=integrated_lufs(scaled(prepared.gating_blocks, gain_db)),
+        integrated_lufs=prepared.blocks.integrated_lufs(gain_db),
         loudness_range_lu=range_of_sorted_lu(scaled(prepared.short_term_sorted, gain_db)),
         max_momentary_lufs=reading.max_momentary_lufs + gain_db,
         max_short_term_lufs=reading.max_short_term_lufs + gain_db,
@@ -77,7 +77,7 @@ def after_plan(prepared: Prepared, plan: Plan) -> Course:
     channels, limited = prepared.reading.source.channels, limited_by(prepared, plan)
     if limited is None:
         return Course(scaled(prepared.reading.curves.energies, plan.gain_db), channels, None)
-    return Course(limited.energies, channels, -20.0 * np.log10(limited.nodes.astype(np.float64)))
+    return Course(limited.energies, channels, -20.0 * np.log10(limited.lowest.astype(np.float64)))
 
 
 def _moved(reading: Reading, gain_db: float, **figures: Any) -> Reading:

@@ -1,6 +1,6 @@
 """The prepared signal: a source after its channel work and resampling, as blocks and as a reading."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Hashable, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -13,7 +13,7 @@ from ..files import take_in
 from ..files.blocks import Block
 from ..files.read import Audio
 from ..measure import BLOCK_FRAMES, Meter, Progress, hop_files, measure
-from ..measure.gating import gating_blocks, short_term_steps
+from ..measure.gating import SortedBlocks, gating_blocks, short_term_steps
 from ..measure.hop_files import Hops, open_hops
 from ..values import Preparation, Reading, Source
 from .steps import UNTOUCHED
@@ -29,9 +29,14 @@ class Prepared:
     preparation: Preparation = UNTOUCHED
 
     @cached_property
-    def gating_blocks(self) -> NDArray[np.float64]:
-        """Energies of the 400 ms blocks."""
-        return gating_blocks(self.reading.curves.energies)
+    def solved(self) -> dict[Hashable, list[tuple[float, float]]]:
+        """What limiting was found to lead to, for whoever plans next: see `plan.limit`."""
+        return {}
+
+    @cached_property
+    def blocks(self) -> SortedBlocks:
+        """The 400 ms blocks of the two gates."""
+        return SortedBlocks(gating_blocks(self.reading.curves.energies))
 
     @cached_property
     def short_term_sorted(self) -> NDArray[np.float64]:

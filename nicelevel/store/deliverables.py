@@ -16,6 +16,7 @@ KEPT_FILES = ("proved", "missed")
 def queue_deliverable(source: Source, destination: Destination, format_number: int) -> Deliverable | None:
     """A deliverable waiting to be rendered; None where it is already waiting or being rendered."""
     fresh = {
+        "spec": destination.spec_id,
         "state": "queued",
         "progress_ratio": 0.0,
         "error_code": None,
@@ -42,8 +43,10 @@ def queue_deliverable(source: Source, destination: Destination, format_number: i
 def deliverables_of(job_id: int, states: Iterable[str] | None = None) -> list[Deliverable]:
     """Deliverables of a job, by source and destination."""
     query = (
-        Deliverable.select(Deliverable, Source)
+        Deliverable.select(Deliverable, Source, Destination)
         .join(Source)
+        .switch(Deliverable)
+        .join(Destination)
         .where(Source.job == job_id)
         .order_by(Deliverable.source, Deliverable.destination, Deliverable.format_number)
     )
@@ -51,13 +54,14 @@ def deliverables_of(job_id: int, states: Iterable[str] | None = None) -> list[De
 
 
 def find_deliverable(deliverable_id: int) -> Deliverable | None:
-    """A deliverable with its source, job, destination and spec version."""
+    """A deliverable with its source, job, destination and the spec version that it is made for."""
     query = (
         Deliverable.select(Deliverable, Source, Job, Destination, SpecVersion)
         .join(Source)
         .join(Job)
         .switch(Deliverable)
         .join(Destination)
+        .switch(Deliverable)
         .join(SpecVersion)
     )
     return query.where(Deliverable.id == deliverable_id).first()

@@ -5,11 +5,9 @@ from datetime import date
 
 from peewee import fn
 
-from nicelevel.core.specs.library import shipped_toml
-
 from .database import database
 from .models import Destination, Job, SpecVersion
-from .specs import keep_spec
+from .specs import newest_version
 
 FIRST_DESTINATIONS = ("european-broadcast", "podcast", "loud-streaming", "full-resolution")
 """What a new job begins with, in this order on its board."""
@@ -45,11 +43,11 @@ def find_destination(destination_id: int) -> Destination | None:
 
 
 def add_destination(job_id: int, slug: str) -> Destination:
-    """Put a shipped spec on the board, at the end; where it is there already, that one.
+    """Put a spec in its newest version on the board, at the end; where it is there already, that one.
 
     Raises SpecError where no spec has this slug.
     """
-    version = keep_spec(slug, shipped_toml(slug))
+    version = newest_version(slug)
     with database.atomic():
         last = Destination.select(fn.MAX(Destination.place)).where(Destination.job == job_id).scalar()
         row = {"job": job_id, "spec": version, "place": (last or 0) + 1}

@@ -95,6 +95,7 @@ class Deliverable(_Table):
     id = BigAutoField()
     source = ForeignKeyField(Source, backref="deliverables", on_delete="CASCADE")
     destination = ForeignKeyField(Destination, backref="deliverables", on_delete="CASCADE")
+    spec = ForeignKeyField(SpecVersion, on_delete="RESTRICT")
     format_number = IntegerField()
     state = CharField(max_length=20, default="queued", constraints=[_one_of("state", DELIVERABLE_STATES)])
     progress_ratio = DoubleField(default=0.0)

@@ -1,16 +1,109 @@
-"""Versions of specs, kept for ever."""
+"""Versions of specs, kept for ever: those that ship, as jobs took them, and people's own."""
 
 import hashlib
+from dataclasses import dataclass
 from functools import lru_cache
 
-from nicelevel.core.specs import Spec, parse_spec
+from peewee import fn
 
-from .models import SpecVersion
+from nicelevel.core.errors import SpecError
+from nicelevel.core.specs import Spec, parse_spec, shipped_specs
+from nicelevel.core.specs.library import shipped_toml
+
+from .changes import announce
+from .database import database
+from .models import Destination, Source, SpecVersion
 
 
-def keep_spec(slug: str, toml: str) -> SpecVersion:
-    """The version with this text, made where it is new."""
-    digest = hashlib.sha256(f"{slug}\n{toml}".encode()).hexdigest()
+@dataclass(frozen=True)
+class Known:
+    """A spec as it stands now: which version that is (of one that ships 0), and how many jobs have it."""
+
+    spec: Spec
+    toml: str
+    version: int
+    jobs: int
+
+    @property
+    def is_own(self) -> bool:
+        return self.version > 0
+
+
+def known_specs() -> dict[str, Known]:
+    """Every spec that ships and every own one, by its slug, each in its newest version."""
+    jobs = _jobs_by_slug()
+    shipped = {slug: Known(spec, shipped_toml(slug), 0, jobs.get(slug, 0)) for slug, spec in shipped_specs().items()}
+    own: dict[str, Known] = {}
+    for row in SpecVersion.select().where(SpecVersion.slug.not_in(list(shipped))).order_by(SpecVersion.id):
+        version = own[row.slug].version + 1 if row.slug in own else 1
+        own[row.slug] = Known(spec_of(row), row.toml, version, jobs.get(row.slug, 0))
+    return shipped | own
+
+
+def known_spec(slug: str) -> Known | None:
+    return known_specs().get(slug)
+
+
+def _jobs_by_slug() -> dict[str, int]:
+    query = (
+        Destination.select(SpecVersion.slug, fn.COUNT(Destination.job.distinct()))
+        .join(SpecVersion)
+        .group_by(SpecVersion.slug)
+    )
+    return dict(query.tuples())
+
+
+def keep_version(slug: str, toml: str) -> Known:
+    """Keep a new version of an own spec; its destinations go on with it. What was proved stays judged as it was.
+
+    Raises SpecError where the text is broken, or where the slug is that of a spec that ships.
+    """
+    if slug in shipped_specs():
+        raise SpecError(f"{slug}: it ships with Nice Level and stays as it is; copy it to change it")
+    parse_spec(toml, slug)
+    with database.atomic():
+        known = known_spec(slug)
+        if known is None or known.toml != toml:
+            # The number makes a text that comes back a new version.
+            _move_destinations(keep_spec(slug, toml, (known.version if known else 0) + 1))
+    kept = known_spec(slug)
+    assert kept
+    return kept
+
+
+def newest_version(slug: str) -> SpecVersion:
+    """The version that a job takes now. Raises SpecError where no spec has this slug."""
+    if slug in shipped_specs():
+        return keep_spec(slug, shipped_toml(slug))
+    row = SpecVersion.select().where(SpecVersion.slug == slug).order_by(SpecVersion.id.desc()).first()
+    if row is None:
+        raise SpecError(f"{slug}: no such spec")
+    return row
+
+
+def _move_destinations(version: SpecVersion) -> None:
+    """Let every destination with an older version of a spec have this one."""
+    older = SpecVersion.select(SpecVersion.id).where(SpecVersion.slug == version.slug, SpecVersion.id != version.id)
+    moved = list(Destination.select().where(Destination.spec.in_(older)))
+    for destination in moved:
+        taken = Destination.select().where(Destination.job == destination.job_id, Destination.spec == version.id)
+        if not taken.exists():
+            Destination.update(spec=version.id).where(Destination.id == destination.id).execute()
+    for job_id in {destination.job_id for destination in moved}:
+        for source in Source.select(Source.id).where(Source.job == job_id):
+            announce(job_id, source.id)
+
+
+def jobs_with(slug: str) -> list[int]:
+    """Ids of the jobs that have a spec as a destination, the newest first."""
+    query = Destination.select(Destination.job).join(SpecVersion).where(SpecVersion.slug == slug).distinct()
+    return sorted((row.job_id for row in query), reverse=True)
+
+
+def keep_spec(slug: str, toml: str, number: int = 0) -> SpecVersion:
+    """The version with this text and number (0 for those that ship), made where it is new."""
+    numbered = f"{slug} {number}" if number else slug
+    digest = hashlib.sha256(f"{numbered}\n{toml}".encode()).hexdigest()
     row = {"slug": slug, "digest": digest, "toml": toml}
     SpecVersion.insert(**row).on_conflict_ignore().execute()
     return SpecVersion.get(SpecVersion.digest == digest)

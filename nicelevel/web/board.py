@@ -151,8 +151,11 @@ def places_to_render(
 
 
 def _by_place(deliverables: Sequence[Deliverable]) -> dict[tuple[int, int], tuple[Deliverable, ...]]:
+    """By source and destination, what was made for the present version of its spec."""
     places: dict[tuple[int, int], tuple[Deliverable, ...]] = {}
     for deliverable in deliverables:
+        if deliverable.spec_id != deliverable.destination.spec_id:
+            continue
         place = (deliverable.source_id, deliverable.destination_id)
         places[place] = (*places.get(place, ()), deliverable)
     return places

@@ -121,7 +121,7 @@ def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -
 
 
 def _render(deliverable: Deliverable, config: Config) -> None:
-    source, spec = deliverable.source, spec_of(deliverable.destination.spec)
+    source, spec = deliverable.source, spec_of(deliverable.spec)
     audio = AudioFolder(config.audio_folder)
     find = prepared_signals(source.digest, audio)
     plan = plans(load_figures(source.digest, audio).source, find, spec)[deliverable.format_number]

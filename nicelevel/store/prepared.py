@@ -7,7 +7,7 @@ from nicelevel.core.channels import Layout
 from nicelevel.core.errors import NiceLevelError, NotPreparedError
 from nicelevel.core.measure.hop_files import open_hops
 from nicelevel.core.plan.formats import resolve_format
-from nicelevel.core.prepare import Find, Prepared, preparation_for
+from nicelevel.core.prepare import UNTOUCHED, Find, Prepared, preparation_for
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Preparation
 from nicelevel.core.values import Source as Described
@@ -24,6 +24,20 @@ def prepared_signals(digest: str, audio: AudioFolder) -> Find:
 
     def find(preparation: Preparation) -> Prepared:
         return load_prepared(digest, preparation, audio)
+
+    return find
+
+
+def nearly_prepared(digest: str, audio: AudioFolder) -> Find:
+    """The same, but where only resampling is still to be done, the source as it is: good enough for a draft."""
+
+    def find(preparation: Preparation) -> Prepared:
+        try:
+            return load_prepared(digest, preparation, audio)
+        except NotPreparedError:
+            if preparation.matrix is not None:
+                raise
+            return load_prepared(digest, UNTOUCHED, audio)
 
     return find
 

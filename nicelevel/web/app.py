@@ -51,6 +51,7 @@ def _teach_templates(app: Flask) -> None:
     app.jinja_env.globals.update({name: getattr(words, name) for name in words.__all__})
     for function in (
         spec_words.spec_line,
+        spec_words.short_demand,
         board_words.note_word,
         board_words.short_word,
         board_words.headline,

@@ -6,12 +6,12 @@ from typing import Any
 from flask import Blueprint, Response, current_app, jsonify, redirect, render_template, request, url_for
 
 from nicelevel.core.errors import SpecError
-from nicelevel.core.specs import shipped_specs
 from nicelevel.report.scatter import AXES, draw_scatter
 from nicelevel.store.deliverables import count_unfinished, deliverables_of, home_of, stop_deliverables
 from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.sources import sources_of
+from nicelevel.store.specs import known_specs
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
 
 from .board import Board, board_of, places_to_render
@@ -55,7 +55,7 @@ def _due_on(text: str | None) -> date | None:
 
 @jobs.get("/jobs/<int:job_id>")
 def board(job_id: int) -> str:
-    return render_template("board/board.html", board=_board(job_id), shipped=shipped_specs())
+    return render_template("board/board.html", board=_board(job_id), known=known_specs())
 
 
 @jobs.get("/jobs/<int:job_id>/set")

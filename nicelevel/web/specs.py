@@ -1,22 +1,169 @@
-"""Specs: the ones that ship, as they are."""
+"""Specs: the list with one of them drawn, drafts of it, versions kept, copies, TOML in and out."""
 
-from flask import Blueprint, Response, abort, render_template
+import re
+from dataclasses import dataclass
+from typing import Any
 
-from nicelevel.core.specs import shipped_specs
-from nicelevel.core.specs.library import shipped_toml
+from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
+
+from nicelevel.core.errors import NiceLevelError, SpecError
+from nicelevel.core.plan import plan
+from nicelevel.core.specs import Spec, parse_spec
+from nicelevel.core.specs.contradictions import Contradiction, contradictions
+from nicelevel.core.specs.write import spec_to_toml
+from nicelevel.core.values import Plan, Reading
+from nicelevel.report.spec_view import SpecDrawing, draw_spec
+from nicelevel.report.spec_words import spec_notes
+from nicelevel.store.jobs import all_jobs, find_job
+from nicelevel.store.models import Job
+from nicelevel.store.prepared import nearly_prepared
+from nicelevel.store.readings import load_figures
+from nicelevel.store.sources import sources_of
+from nicelevel.store.specs import Known, jobs_with, keep_version, known_specs
+from nicelevel.work.enqueue import enqueue_preparations
+
+from .found import audio
+from .spec_fields import fields_of_spec, spec_of_fields
 
 specs = Blueprint("specs", __name__, url_prefix="/specs")
 
+MOST_STANDING = 40
+LARGEST_IMPORT_BYTES = 100_000
+
+
+@dataclass(frozen=True)
+class View:
+    """A spec as the screen shows it, kept or a draft."""
+
+    known: Known
+    spec: Spec
+    fields: dict[str, str]
+    drawing: SpecDrawing
+    contradictions: tuple[Contradiction, ...]
+    notes: tuple[str, ...]
+    job: Job | None
+
 
 @specs.get("/")
-def index() -> str:
-    texts = {slug: shipped_toml(slug) for slug in shipped_specs()}
-    return render_template("specs/index.html", shipped=shipped_specs(), texts=texts)
+def index() -> Any:
+    return redirect(url_for("specs.show", slug=next(iter(known_specs()))))
+
+
+@specs.get("/<slug>")
+def show(slug: str) -> str:
+    known = _known_or_404(slug)
+    view = _view(known, known.spec, _job(slug))
+    return render_template("specs/spec.html", view=view, groups=_groups(), jobs=all_jobs())
+
+
+@specs.post("/<slug>/draft")
+def draft(slug: str) -> str:
+    """What the fields of the page say, drawn; nothing is kept."""
+    known = _known_or_404(slug)
+    spec = spec_of_fields(request.form, slug)
+    return render_template("specs/parts.html", view=_view(known, spec, _job(slug)))
+
+
+@specs.post("/<slug>/keep")
+def keep(slug: str) -> Any:
+    """Keep what the fields say as the next version; every board with this spec goes on with it."""
+    _known_or_404(slug)
+    known = keep_version(slug, spec_to_toml(spec_of_fields(request.form, slug)))
+    for job_id in jobs_with(slug):
+        enqueue_preparations(job_id, audio())
+    return jsonify(version=known.version, address=url_for("specs.show", slug=slug))
+
+
+@specs.post("/<slug>/copy")
+def copy(slug: str) -> Any:
+    """An own spec that begins as this one, or as the fields of the page say."""
+    known = _known_or_404(slug)
+    spec = spec_of_fields(request.form, slug) if "spec.name" in request.form else known.spec
+    name = f"{spec.spec.name}, own"
+    about = spec.spec.model_copy(update={"name": name, "source": "house rule"})
+    return _keep_new(name, spec_to_toml(spec.model_copy(update={"spec": about})))
+
+
+@specs.post("/import")
+def take_in() -> Any:
+    """An own spec from a TOML file: its bytes are the body, its name is in the address."""
+    if (request.content_length or 0) > LARGEST_IMPORT_BYTES:
+        raise SpecError("The file is larger than a spec can be.")
+    try:
+        toml = request.get_data().decode()
+    except UnicodeDecodeError as error:
+        raise SpecError("The file is not readable as text.") from error
+    name = request.args.get("name", "spec").removesuffix(".toml")
+    parse_spec(toml, name)
+    return _keep_new(name, toml)
+
+
+def _keep_new(name: str, toml: str) -> Any:
+    slug = _free_slug(name)
+    keep_version(slug, toml)
+    return jsonify(slug=slug, address=url_for("specs.show", slug=slug))
 
 
 @specs.get("/<slug>.toml")
 def toml(slug: str) -> Response:
-    if slug not in shipped_specs():
-        abort(404)
+    known = _known_or_404(slug)
     headers = {"Content-Disposition": f'attachment; filename="{slug}.toml"'}
-    return Response(shipped_toml(slug), mimetype="application/toml", headers=headers)
+    return Response(known.toml, mimetype="application/toml", headers=headers)
+
+
+def _known_or_404(slug: str) -> Known:
+    return known_specs().get(slug) or abort(404)
+
+
+def _free_slug(name: str) -> str:
+    """A slug for a name that no spec has yet."""
+    taken, base = known_specs(), re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "spec"
+    number = 2
+    slug = base
+    while slug in taken:
+        slug, number = f"{base}-{number}", number + 1
+    return slug
+
+
+def _groups() -> list[tuple[str, list[Known]]]:
+    """All specs under the headings of the list."""
+    own, published, practice = [], [], []
+    for known in known_specs().values():
+        shipped = practice if known.spec.spec.source == "common practice" else published
+        (own if known.is_own else shipped).append(known)
+    return [("Published", published), ("Common practice", practice), ("Own", own)]
+
+
+def _job(slug: str) -> Job | None:
+    """The job whose sources stand against the spec: the one asked for, one that has it, or the newest."""
+    asked = request.args.get("job", type=int)
+    candidates = [asked] if asked else [*jobs_with(slug), *(job.id for job in all_jobs())]
+    return next((job for job in map(find_job, candidates) if job), None)
+
+
+def _view(known: Known, spec: Spec, job: Job | None) -> View:
+    sources = _sources_against(spec, job) if job else []
+    readings = [reading for _, reading, _, _ in sources]
+    plans = [found for _, _, found, _ in sources if found]
+    return View(
+        known,
+        spec,
+        fields_of_spec(spec),
+        draw_spec(spec, sources),
+        contradictions(spec),
+        spec_notes(spec, readings, plans),
+        job,
+    )
+
+
+def _sources_against(spec: Spec, job: Job) -> list[tuple[str, Reading, Plan | None, str]]:
+    measured = [source for source in sources_of(job.id) if source.state == "measured"][:MOST_STANDING]
+    return [(source.title, *_against(spec, source.digest)) for source in measured]
+
+
+def _against(spec: Spec, digest: str) -> tuple[Reading, Plan | None, str]:
+    reading = load_figures(digest, audio())
+    try:
+        return reading, plan(reading.source, nearly_prepared(digest, audio()), spec), ""
+    except NiceLevelError as error:
+        return reading, None, error.message

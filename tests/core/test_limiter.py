@@ -53,7 +53,7 @@ def test_low_tones_are_not_bent(tmp_path, hz):
 @pytest.mark.parametrize("rate", [16_000, 44_100, 48_000, 96_000])
 @pytest.mark.parametrize("soft_db", [0.0, 4.0])
 def test_nothing_passes_the_ceiling(tmp_path, rate, soft_db):
-    signal = _band_limited(signals.programme(6, rate, seed=rate), rate)
+    signal = signals.band_limited(signals.programme(6, rate, seed=rate), rate)
     peak_db = 20 * np.log10(np.abs(signal).max())
     planned, audio = _limited(tmp_path, signal, 5.0 - peak_db, Limiter(-1.0, soft_db=soft_db), rate)
     truth = max(plain.band_limited_peak(audio[:, channel]) for channel in range(2))
@@ -77,7 +77,7 @@ def test_nodes_equal_those_of_the_plain_way(tmp_path):
 
 def test_between_drum_hits_gain_does_not_move(tmp_path):
     """6 dB of limiting on drums leaves the longest still stretch at 90 % of what needs no limiting, or more."""
-    signal = drums(8.0)
+    signal = signals.drums(8.0)
     envelope = _envelope(tmp_path, signal)
     gain_db = 6.0 - 1.0 - envelope.highest_db
     planned = envelope.limited(gain_db, Limiter(-1.0))
@@ -149,25 +149,3 @@ def test_a_soft_knee_rounds_what_is_under_the_ceiling_too():
     lowest, soft = allowed_ratios(-1.0, 4.0, top)
     codes = [round((level_db - LOWEST_DB) * STEPS_PER_DB) - lowest for level_db in (-3.0, -1.0, 1.0, 5.0)]
     assert 20 * np.log10(soft[codes]) == pytest.approx([0.0, -0.5, -2.0, -6.0], abs=0.01)
-
-
-def drums(seconds, rate=RATE, seed=0):
-    """Hits twice a second: a falling low tone and a burst of noise, over a quiet bed."""
-    generator = np.random.default_rng(seed)
-    time = np.arange(int(0.3 * rate)) / rate
-    signal = 0.02 * generator.standard_normal(int(seconds * rate))
-    for start in np.arange(0.1, seconds - 0.4, 0.5):
-        tone = np.exp(-time / 0.05) * np.sin(2 * np.pi * (60 + 120 * np.exp(-time / 0.02)) * time)
-        noise = 0.4 * np.exp(-time / 0.015) * generator.standard_normal(len(time))
-        at = int(start * rate)
-        signal[at : at + len(time)] += generator.uniform(0.7, 1.0) * (tone + noise)
-    signal *= 0.8 / np.abs(signal).max()
-    return _band_limited(np.stack([signal, 0.9 * signal], axis=1), rate)
-
-
-def _band_limited(signal, rate):
-    """Without what lies over 0.44 of the rate: what is there, no two meters agree on."""
-    spectrum = np.fft.rfft(signal, axis=0)
-    share = np.arange(len(spectrum)) / (len(spectrum) - 1) / 2
-    spectrum *= np.clip((0.44 - share) / 0.02, 0.0, 1.0)[:, None]
-    return np.fft.irfft(spectrum, len(signal), axis=0)

@@ -14,18 +14,19 @@ from nicelevel.core.specs import parse_spec
 from nicelevel.core.values import OutputFormat
 from tests import plain, signals
 
-from .test_limiter import _band_limited, drums
-
 SOURCES = {
-    "programme": lambda: (_band_limited(signals.programme(9, seed=1), 48_000), 48_000),
-    "quiet programme": lambda: (0.1 * _band_limited(signals.programme(8, seed=2), 48_000), 48_000),
-    "drums": lambda: (drums(8), 48_000),
-    "drums at 44.1 kHz": lambda: (drums(8, 44_100, seed=3), 44_100),
-    "programme at 96 kHz": lambda: (_band_limited(signals.programme(9, 96_000, seed=4), 96_000), 96_000),
+    "programme": lambda: (signals.band_limited(signals.programme(9, seed=1), 48_000), 48_000),
+    "quiet programme": lambda: (0.1 * signals.band_limited(signals.programme(8, seed=2), 48_000), 48_000),
+    "drums": lambda: (signals.drums(8), 48_000),
+    "drums at 44.1 kHz": lambda: (signals.drums(8, 44_100, seed=3), 44_100),
+    "programme at 96 kHz": lambda: (signals.band_limited(signals.programme(9, 96_000, seed=4), 96_000), 96_000),
     "speech-like": lambda: (_speech(8), 48_000),
-    "one channel": lambda: (_band_limited(signals.programme(9, channels=1, seed=5), 48_000), 48_000),
-    "5.1": lambda: (0.6 * _band_limited(signals.programme(8, channels=6, seed=6), 48_000), 48_000),
-    "dense noise": lambda: (0.8 * _band_limited(np.clip(signals.noise(8, -12, seed=7), -0.8, 0.8), 48_000), 48_000),
+    "one channel": lambda: (signals.band_limited(signals.programme(9, channels=1, seed=5), 48_000), 48_000),
+    "5.1": lambda: (0.6 * signals.band_limited(signals.programme(8, channels=6, seed=6), 48_000), 48_000),
+    "dense noise": lambda: (
+        0.8 * signals.band_limited(np.clip(signals.noise(8, -12, seed=7), -0.8, 0.8), 48_000),
+        48_000,
+    ),
     "tones": lambda: (signals.both(signals.sine(220, -9, 8) + signals.sine(3_100, -15, 8)), 48_000),
     "bursts": lambda: (_bursts(8), 48_000),
 }
@@ -108,7 +109,7 @@ def _speech(seconds, rate=48_000):
     syllables = np.clip(np.sin(2 * np.pi * 4 * time), 0, None) ** 2 * (np.sin(2 * np.pi * 0.25 * time) > -0.7)
     hiss = 0.1 * generator.standard_normal(len(time)) * np.clip(np.sin(2 * np.pi * 4 * time + 2), 0, None)
     signal = voice * syllables + hiss
-    return _band_limited(np.repeat((0.4 * signal / np.abs(signal).max())[:, None], 2, axis=1), rate)
+    return signals.band_limited(np.repeat((0.4 * signal / np.abs(signal).max())[:, None], 2, axis=1), rate)
 
 
 def _bursts(seconds, rate=48_000):
@@ -116,4 +117,9 @@ def _bursts(seconds, rate=48_000):
     signal = signals.noise(seconds, -30, rate, seed=11)
     signal[: len(signal) // 2] *= 3.0
     signal[rate :: rate // 2] *= 6.0
-    return _band_limited(signal, rate)
+    return signals.band_limited(signal, rate)
+
+
+def _dense(seconds, rate=48_000):
+    """Noise that was clipped before: little between its level and its peaks."""
+    return 0.8 * signals.band_limited(np.clip(signals.noise(seconds, -12, rate, seed=7), -0.8, 0.8), rate)

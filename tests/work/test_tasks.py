@@ -6,12 +6,23 @@ import pytest
 import soundfile
 
 from nicelevel.core.digest import sha256_of
+from nicelevel.core.errors import NotPreparedError
+from nicelevel.core.plan import plans
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
-from nicelevel.store.jobs import destinations_of, make_job
+from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Reading, Source
+from nicelevel.store.prepared import prepared_signals
+from nicelevel.store.readings import load_figures
+from nicelevel.store.specs import spec_of
 from nicelevel.work import tasks
 from nicelevel.work.app import open_queue
-from nicelevel.work.enqueue import enqueue_measuring, enqueue_outdated, enqueue_renders, enqueue_source
+from nicelevel.work.enqueue import (
+    enqueue_measuring,
+    enqueue_outdated,
+    enqueue_preparations,
+    enqueue_renders,
+    enqueue_source,
+)
 from nicelevel.work.worker import rescue_stalled
 from tests import reference, signals
 
@@ -103,6 +114,55 @@ def test_a_deliverable_is_rendered_and_proved(take_in, work_off, store, job, con
         podcast.plan["predicted"]["integrated_lufs"], abs=0.05
     )
     assert all(finding["meets"] for finding in podcast.findings)
+
+
+def test_a_fold_down_is_prepared_planned_and_rendered(take_in, work_off, store, job, config):
+    """Stereo to a handset's 16 kHz in one channel: the prepared signal is measured in the background."""
+    place = add_destination(job.id, "speech-handset")
+    source = take_in("mix.wav", signals.programme(3, seed=4))
+    work_off()  # measures, and asks for what is to be prepared
+    work_off()
+    find, spec = prepared_signals(source.digest, store), spec_of(place.spec)
+    found = plans(load_figures(source.digest, store).source, find, spec)[0]
+    assert (found.preparation.layout.name, found.preparation.sample_rate_hz) == ("mono", 16_000)
+    (deliverable,) = enqueue_renders(source, place, store)
+    work_off()
+    proved = Deliverable.get_by_id(deliverable.id)
+    assert proved.state == "proved"
+    assert (proved.measured["sample_rate"], proved.measured["layout"]) == (16_000, "mono")
+    assert proved.measured["sample_peak_dbfs"] == pytest.approx(-3.0, abs=0.01)
+
+
+def test_a_new_destination_has_its_fold_downs_made(take_in, work_off, store, job):
+    source = take_in("mix.wav", signals.programme(2, seed=5))
+    work_off()
+    place = add_destination(job.id, "speech-handset")
+    spec, described = spec_of(place.spec), load_figures(source.digest, store).source
+    with pytest.raises(NotPreparedError, match="mono and resampled to 16000 Hz"):
+        plans(described, prepared_signals(source.digest, store), spec)
+    enqueue_preparations(job.id, store)
+    enqueue_preparations(job.id, store)
+    work_off()
+    assert plans(described, prepared_signals(source.digest, store), spec)[0].action == "gain"
+
+
+def _needs_limiting():
+    """A steady tone with peaks that are over in a few milliseconds."""
+    signal = signals.both(signals.sine(500, -20.0, 6))
+    signal[24_000::48_000] = 0.9
+    return signals.band_limited(signal, 48_000)
+
+
+def test_a_limited_deliverable_is_proved_as_planned(take_in, work_off, store, job):
+    place = add_destination(job.id, "loud-streaming")
+    source = take_in("mix.wav", _needs_limiting())
+    work_off()
+    (deliverable,) = enqueue_renders(source, place, store)
+    work_off()
+    proved = Deliverable.get_by_id(deliverable.id)
+    assert (proved.state, proved.plan["action"]) == ("proved", "limit")
+    assert proved.plan["limiting_db"] > 0.5
+    assert proved.measured["integrated_lufs"] == pytest.approx(proved.plan["predicted"]["integrated_lufs"], abs=0.05)
 
 
 def test_what_cannot_meet_is_not_queued(take_in, work_off, store, job):

@@ -12,6 +12,15 @@ export async function post(address, fields = {}) {
   return answer.json();
 }
 
+export async function postForHtml(address, fields) {
+  const answer = await ask(address, {
+    method: "POST",
+    body: new URLSearchParams(fields),
+    headers: { "X-CSRFToken": token, Accept: "application/json" },
+  });
+  return answer.text();
+}
+
 export async function getHtml(address) {
   const answer = await ask(address, { headers: { Accept: "text/html" } });
   return answer.text();

@@ -1,0 +1,171 @@
+// The Spec screen: fields and drags become a draft, which the server draws; nothing is judged here.
+
+import Alpine from "../vendor/alpine/alpine-csp.js";
+import { isTyping, page, say } from "../page.js";
+import { post, postForHtml, upload } from "../requests.js";
+
+const DRAG_STEP_DB = 0.5;
+const FINE_STEP_DB = 0.1;
+const MINUS = "−";
+
+const asNumber = (text) => Number(text.replace(MINUS, "-").replace(",", "."));
+const asText = (value) => String(Math.round(value * 100) / 100).replace("-", MINUS);
+
+function spec() {
+  return {
+    isChanged: false,
+    asking: false,
+    again: false,
+
+    init() {
+      this.$refs.formats.addEventListener("click", (event) => this.dropFormat(event));
+      addEventListener("keydown", (event) => this.onKey(event));
+      addEventListener("beforeunload", (event) => this.isChanged && event.preventDefault());
+    },
+
+    onKey(event) {
+      if (isTyping(event)) return;
+      if (event.key === "k" && this.isChanged) this.keep();
+      if (event.key === "c") this.copy();
+      if (event.key === "j" || event.key === "u") this.walk(event.key === "j" ? 1 : -1);
+    },
+
+    walk(by) {
+      const links = [...this.$root.querySelectorAll(".list a")];
+      const at = links.findIndex((link) => link.getAttribute("aria-current"));
+      links[at + by]?.click();
+    },
+
+    changed() {
+      this.isChanged = true;
+      this.draw();
+    },
+
+    field(name) {
+      return this.$refs.fields.elements[name];
+    },
+
+    // One question at a time; what changed meanwhile is asked next.
+    async draw() {
+      if (this.asking) return (this.again = true);
+      this.asking = true;
+      try {
+        const html = await postForHtml(this.$root.dataset.draft, new FormData(this.$refs.fields));
+        const fresh = new DOMParser().parseFromString(html, "text/html");
+        for (const part of fresh.querySelectorAll("body > [id]")) document.getElementById(part.id)?.replaceWith(part);
+        this.$refs.fields.querySelector(".wrong")?.classList.remove("wrong");
+      } catch (error) {
+        this.markWrong(error.message);
+        say(error.message);
+      }
+      this.asking = false;
+      if (this.again) {
+        this.again = false;
+        this.draw();
+      }
+    },
+
+    markWrong(message) {
+      for (const field of this.$refs.fields.elements) field.classList.toggle("wrong", field.name !== "" && message.includes(`${field.name}:`));
+    },
+
+    grab(event) {
+      const key = event.target.closest("[data-drag]")?.dataset.drag;
+      const field = key && this.field(key);
+      if (!field) return;
+      event.preventDefault();
+      const scale = Number(document.getElementById("spec-drawing").dataset.dbPerPixel);
+      const began = asNumber(field.value);
+      const move = (moved) => {
+        const step = moved.shiftKey ? FINE_STEP_DB : DRAG_STEP_DB;
+        const value = asText(Math.min(0, Math.round((began - (moved.clientY - event.clientY) * scale) / step) * step));
+        if (value === field.value) return;
+        field.value = value;
+        this.changed();
+      };
+      const end = () => {
+        removeEventListener("pointermove", move);
+        removeEventListener("pointerup", end);
+      };
+      addEventListener("pointermove", move);
+      addEventListener("pointerup", end);
+    },
+
+    step(event) {
+      const up = { ArrowUp: 1, ArrowDown: -1 }[event.key];
+      const step = Number(event.target.dataset?.step);
+      if (!up || !step || event.target.value === "") return;
+      event.preventDefault();
+      event.target.value = asText(asNumber(event.target.value) + up * step * (event.shiftKey ? 0.1 : 1));
+      this.changed();
+    },
+
+    addFormat() {
+      const last = this.$refs.formats.lastElementChild;
+      const row = last.cloneNode(true);
+      const old = [...last.querySelectorAll("[name]")];
+      [...row.querySelectorAll("[name]")].forEach((field, n) => (field.value = old[n].value));
+      this.$refs.formats.append(row);
+      this.numberFormats();
+    },
+
+    dropFormat(event) {
+      if (!event.target.closest("[data-drop-format]")) return;
+      if (this.$refs.formats.children.length === 1) return say("A spec needs one format at least.");
+      event.target.closest("li").remove();
+      this.numberFormats();
+    },
+
+    numberFormats() {
+      [...this.$refs.formats.children].forEach((row, number) => {
+        for (const field of row.querySelectorAll("[name]")) field.name = field.name.replace(/\.\d+\./, `.${number}.`);
+      });
+      this.changed();
+    },
+
+    async keep() {
+      try {
+        const { version, address } = await post(this.$root.dataset.keep, new FormData(this.$refs.fields));
+        this.isChanged = false;
+        location.assign(address);
+        say(`Kept as version ${version}.`);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async copy() {
+      try {
+        const { address } = await post(this.$root.dataset.copy, new FormData(this.$refs.fields));
+        this.isChanged = false;
+        location.assign(address);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    chooseJob() {
+      this.isChanged = false;
+      this.$refs.job.requestSubmit();
+    },
+
+    chooseFile() {
+      this.$refs.file.click();
+    },
+
+    async importFile() {
+      const [file] = this.$refs.file.files;
+      this.$refs.file.value = "";
+      try {
+        const { address } = await upload(this.$root.dataset.import, file, () => {});
+        location.assign(address);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+  };
+}
+
+Alpine.data("page", page);
+Alpine.data("spec", spec);
+Alpine.start();

@@ -1,0 +1,52 @@
+"""The Spec screen in the browser: drag, type, keep; vials and boards follow."""
+
+from playwright.sync_api import expect
+
+from tests import signals
+
+from .test_board import drop, measured
+
+
+def test_dragging_a_target_moves_it_and_what_lands(board, tmp_path):
+    drop(board, signals.write(tmp_path / "mix.wav", signals.programme(6, seed=3)))
+    measured(board, "mix")
+    board.click("th.dest a:has-text('Podcast')")
+    expect(board.locator(".levels .lands")).to_have_count(1)
+    handle = board.locator(".handle").bounding_box()
+    landed = float(board.locator(".levels .lands").get_attribute("cy"))
+    x, y = handle["x"] + handle["width"] / 2, handle["y"] + handle["height"] / 2
+    board.mouse.move(x, y)
+    board.mouse.down()
+    board.mouse.move(x, y + 55, steps=5)
+    board.mouse.up()
+    expect(board.locator("[name='loudness.target']")).not_to_have_value("−16")
+    target = board.locator("[name='loudness.target']").input_value()
+    assert -22.5 <= float(target.replace("−", "-")) <= -19.0
+    lands = "was => Number(document.querySelector('.levels .lands').getAttribute('cy')) > was + 30"
+    board.wait_for_function(lands, arg=landed)
+
+
+def test_a_copy_is_changed_kept_and_its_board_follows(board, tmp_path):
+    drop(board, signals.write(tmp_path / "mix.wav", signals.programme(6, seed=3)))
+    measured(board, "mix")
+    job = board.url
+    board.click("th.dest a:has-text('European')")
+    board.click("text=Copy to change it")
+    expect(board.locator(".about")).to_contain_text("version 1")
+    board.fill("[name='spec.name']", "Night radio")
+    board.fill("[name='loudness.target']", "−30")
+    board.click("text=Keep as version 2")
+    expect(board.locator(".about")).to_contain_text("version 2")
+    board.goto(job)
+    board.click("summary:has-text('Add destination')")
+    board.click(".adder button:has-text('Night radio')")
+    expect(board.locator("th.dest:has-text('Night radio')")).to_contain_text("−30 ±0.5 LUFS")
+
+
+def test_a_contradiction_is_named_while_it_is_typed(board):
+    board.goto(board.url.split("/jobs/")[0] + "/specs/paid-short-spot")
+    expect(board.locator(".contradiction")).to_contain_text("15 s are 2.65 MB")
+    board.fill("[name='limits.max_size_bytes']", "3")
+    expect(board.locator(".contradiction")).to_have_count(0)
+    board.fill("[name='limits.max_size_bytes']", "1")
+    expect(board.locator(".contradiction")).to_contain_text("1.32 MB")

@@ -1,0 +1,115 @@
+"""The Spec screen's routes: drafts, versions, copies, TOML in and out."""
+
+import pytest
+
+from nicelevel.core.specs import parse_spec, shipped_specs
+from nicelevel.store.jobs import destinations_of
+from nicelevel.store.models import Deliverable
+from nicelevel.store.specs import keep_version, known_spec, spec_of
+from nicelevel.web.spec_fields import fields_of_spec, spec_of_fields
+from tests import signals
+
+from .uploading import JSON, upload, wav
+
+OWN = """[spec]
+name = "Client"
+
+[loudness]
+target = -20.0
+tolerance = 0.5
+
+[[formats]]
+container = "wav"
+encoding = "pcm_24"
+"""
+
+
+@pytest.fixture
+def own(store):
+    return keep_version("client", OWN)
+
+
+@pytest.mark.parametrize("slug", shipped_specs())
+def test_fields_hold_all_that_a_spec_says(slug):
+    spec = shipped_specs()[slug]
+    assert spec_of_fields(fields_of_spec(spec), slug) == spec
+
+
+def test_every_spec_has_its_page(client, store):
+    for slug in shipped_specs():
+        page = client.get(f"/specs/{slug}")
+        assert page.status_code == 200
+        assert shipped_specs()[slug].spec.name in page.text
+    assert client.get("/specs/nothing").status_code == 404
+
+
+def test_a_draft_is_drawn_and_nothing_is_kept(client, own):
+    fields = {**fields_of_spec(own.spec), "limits.max_short_term_lufs": "−25"}
+    answer = client.post("/specs/client/draft", data=fields, headers=JSON)
+    assert "cannot be where the level is −20" in answer.text
+    assert known_spec("client").spec == own.spec
+
+
+def test_a_broken_draft_is_a_sentence_that_names_the_key(client, own):
+    fields = {**fields_of_spec(own.spec), "loudness.target": "loud"}
+    answer = client.post("/specs/client/draft", data=fields, headers=JSON)
+    assert answer.status_code == 422
+    assert "loudness.target:" in answer.json["error"]["message"]
+
+
+def test_keeping_makes_the_next_version_and_boards_follow(client, job, own):
+    client.post(f"/jobs/{job.id}/destinations", data={"slug": "client"})
+    fields = {**fields_of_spec(own.spec), "loudness.target": "−18"}
+    answer = client.post("/specs/client/keep", data=fields, headers=JSON)
+    assert answer.json["version"] == 2
+    assert spec_of(destinations_of(job.id)[-1].spec).loudness.target == -18.0
+    same = client.post("/specs/client/keep", data=fields, headers=JSON)
+    assert same.json["version"] == 2
+    back = client.post("/specs/client/keep", data=fields_of_spec(own.spec), headers=JSON)
+    assert back.json["version"] == 3
+    assert known_spec("client").spec.loudness.target == -20.0
+
+
+def test_what_was_proved_keeps_the_version_it_was_judged_by(client, job, own, work_off):
+    client.post(f"/jobs/{job.id}/destinations", data={"slug": "client"})
+    place = destinations_of(job.id)[-1]
+    upload(client, job, "mix.wav", wav(signals.noise(2, -30)))
+    work_off()
+    client.post(f"/jobs/{job.id}/render", data={"destination": place.id}, headers=JSON)
+    work_off()
+    made = Deliverable.get(Deliverable.destination == place.id)
+    assert made.state == "proved"
+    client.post("/specs/client/keep", data={**fields_of_spec(own.spec), "loudness.target": "−18"}, headers=JSON)
+    assert spec_of(Deliverable.get_by_id(made.id).spec).loudness.target == -20.0
+    cell = client.get(f"/jobs/{job.id}/parts").text.split(f'data-destination="{place.id}"')[0]
+    assert 'data-state="gain"' in cell[-400:]
+
+
+def test_a_spec_that_ships_cannot_be_changed_but_copied(client, store):
+    fields = fields_of_spec(shipped_specs()["podcast"])
+    refused = client.post("/specs/podcast/keep", data=fields, headers=JSON)
+    assert "copy it" in refused.json["error"]["message"]
+    copied = client.post("/specs/podcast/copy", data={**fields, "loudness.target": "−17"}, headers=JSON).json
+    spec = known_spec(copied["slug"]).spec
+    assert (spec.loudness.target, spec.spec.source, spec.limits) == (
+        -17.0,
+        "house rule",
+        shipped_specs()["podcast"].limits,
+    )
+    assert client.post("/specs/podcast/copy", data=fields, headers=JSON).json["slug"] != copied["slug"]
+
+
+def test_export_and_import_are_the_same_toml(client, own):
+    toml = client.get("/specs/client.toml").data
+    assert toml.decode() == OWN
+    answer = client.post("/specs/import", query_string={"name": "client.toml"}, data=toml, headers=JSON)
+    assert answer.json["slug"] == "client-2"
+    assert known_spec("client-2").toml == OWN
+    assert parse_spec(OWN, "client-2") == known_spec("client-2").spec
+
+
+@pytest.mark.parametrize("data", [b"[spec", b"\xff\xfe", b'[spec]\nname = "x"\nunknown = 1\n', b""])
+def test_a_broken_file_is_refused_with_a_sentence(client, store, data):
+    answer = client.post("/specs/import", query_string={"name": "x.toml"}, data=data, headers=JSON)
+    assert answer.status_code == 422
+    assert answer.json["error"]["message"]

@@ -8,11 +8,13 @@ from nicelevel.core.errors import NiceLevelError
 from nicelevel.core.plan import plans
 from nicelevel.core.plan.formats import not_yet
 from nicelevel.core.plan.predict import after_plan
+from nicelevel.core.plan.price import prices
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
 from nicelevel.core.values import Reading as Measured
 from nicelevel.report.board_words import Miniature, draw_miniature
 from nicelevel.report.curve import LoudnessDrawing, draw_loudness, draw_thumbnail
+from nicelevel.report.price_view import PriceDrawing, draw_price
 from nicelevel.report.vial import Seal, Vial, draw_vial
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
@@ -135,6 +137,17 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
             height,
         )
     return CloseUp(row, cell, drawing)
+
+
+def price_of(source: Source, destination: Destination, audio: AudioFolder) -> PriceDrawing | None:
+    """The price curve of one source at one destination; None where there is no plan or nothing to limit for."""
+    spec = spec_of(destination.spec)
+    try:
+        plan = planned(source.digest, spec, audio)[0]
+    except NiceLevelError:
+        return None
+    prepared = prepared_signals(source.digest, audio)(plan.preparation)
+    return draw_price(prices(prepared, spec, plan.output), spec, plan)
 
 
 def places_to_render(

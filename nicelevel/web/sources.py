@@ -8,7 +8,7 @@ from nicelevel.core.errors import NotAudioError
 from nicelevel.store.sources import remove_source
 from nicelevel.work.enqueue import enqueue_source
 
-from .board import close_up_of
+from .board import close_up_of, price_of
 from .discard import discard_files
 from .found import audio, destination_or_404, job_or_404, source_or_404
 from .upload import receive
@@ -42,6 +42,13 @@ def close_up(source_id: int, destination_id: int) -> str:
     source, destination = source_or_404(source_id), destination_or_404(destination_id)
     width, height = _pixels("width", 962, NARROWEST, WIDEST), _pixels("height", 283, SHORTEST, TALLEST)
     return render_template("board/close_up.html", shown=close_up_of(source, destination, audio(), width, height))
+
+
+@sources.get("/sources/<int:source_id>/price/<int:destination_id>")
+def price(source_id: int, destination_id: int) -> str:
+    """What each level would cost in limiting: asked for after the close-up, for it takes a little longer."""
+    source, destination = source_or_404(source_id), destination_or_404(destination_id)
+    return render_template("board/price.html", price=price_of(source, destination, audio()))
 
 
 def _pixels(name: str, default: int, least: int, most: int) -> int:

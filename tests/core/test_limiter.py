@@ -4,9 +4,12 @@ import numpy as np
 import pytest
 
 from nicelevel.core.measure.envelope import LOWEST_DB, STEPS_PER_DB
+from nicelevel.core.plan import plan
 from nicelevel.core.plan.limiter import HOLD_HOPS, SPLINE_HOPS, Envelope, allowed_ratios, hann, steps_back
+from nicelevel.core.plan.price import prices
 from nicelevel.core.prepare import prepare
 from nicelevel.core.render.limiting import limit_block
+from nicelevel.core.specs import parse_spec
 from nicelevel.core.values import Limiter
 from tests import plain, signals
 
@@ -149,3 +152,21 @@ def test_a_soft_knee_rounds_what_is_under_the_ceiling_too():
     lowest, soft = allowed_ratios(-1.0, 4.0, top)
     codes = [round((level_db - LOWEST_DB) * STEPS_PER_DB) - lowest for level_db in (-3.0, -1.0, 1.0, 5.0)]
     assert 20 * np.log10(soft[codes]) == pytest.approx([0.0, -0.5, -2.0, -6.0], abs=0.01)
+
+
+def test_the_price_of_loudness_begins_without_limiting_and_agrees_with_the_plan(tmp_path):
+    path = signals.write(tmp_path / "source.wav", signals.drums(8.0), subtype="DOUBLE")
+    prepared = prepare(path, hops_folder=tmp_path)
+    text = (
+        '[spec]\nname = "x"\n[loudness]\ntarget = -20.0\ntolerance = 0.2\n[limits]\nmax_true_peak_dbtp = -1.0\n'
+        '[method]\nallow = "limiter"\n[[formats]]\ncontainer = "wav"\nencoding = "pcm_24"\n'
+    )
+    spec = parse_spec(text, "x")
+    found = plan(prepared.reading.source, lambda _: prepared, spec)
+    points = prices(prepared, spec, found.output)
+    assert points[0].depth_db == pytest.approx(0.0, abs=0.01)
+    room_db = found.limiting.limiter.ceiling_db - prepared.reading.true_peak_dbtp
+    assert points[0].level == pytest.approx(prepared.reading.integrated_lufs + room_db, abs=0.02)
+    below = int(found.limiting_db)
+    assert points[below].level < found.predicted.integrated_lufs < points[below + 1].level
+    assert [each.share_ratio for each in points] == sorted(each.share_ratio for each in points)

@@ -10,7 +10,9 @@ import pytest
 from nicelevel.core.specs import shipped_specs
 from nicelevel.core.specs.library import shipped_toml
 from nicelevel.store.deliverables import deliverables_of
+from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
+from nicelevel.store.sources import sources_of
 from nicelevel.web import create_app
 from nicelevel.web.security import POLICY
 from tests import signals
@@ -92,6 +94,15 @@ def test_the_close_up_says_why_and_draws_both_curves(client, job, work_off):
     assert 'viewBox="0 0 500 200"' in close_up
     assert "brings the programme from" in close_up
     assert close_up.count('class="curve') == 2
+
+
+def test_the_price_curve_comes_where_a_limiter_could_help(client, job, work_off):
+    upload(client, job, "mix.wav", wav(signals.drums(4)))
+    work_off()
+    source, places = sources_of(job.id)[0], destinations_of(job.id)
+    curves = [client.get(f"/sources/{source.id}/price/{place.id}").text for place in places]
+    assert ["What loudness costs" in curve for curve in curves] == [True, True, True, False]
+    assert "The first 3 dB of limiting bring" in curves[0]
 
 
 def test_render_download_and_package(client, job, work_off, store, config):

@@ -80,10 +80,17 @@ function board() {
       const width = Math.max(300, this.$root.clientWidth - 341);
       try {
         const html = await getHtml(`${cell.dataset.closeUp}?width=${width}&height=${CLOSE_UP_HEIGHT}`);
-        if (cell.id === this.cell()?.id) this.$refs.closeUp.innerHTML = html;
+        if (cell.id !== this.cell()?.id) return;
+        this.$refs.closeUp.innerHTML = html;
+        await this.showPrice();
       } catch (error) {
         say(error.message);
       }
+    },
+
+    async showPrice() {
+      const place = this.$refs.closeUp.querySelector("[data-price]");
+      if (place) place.innerHTML = await getHtml(place.dataset.price);
     },
 
     onCloseUpClick(event) {

@@ -158,7 +158,7 @@ def test_the_price_of_loudness_begins_without_limiting_and_agrees_with_the_plan(
     path = signals.write(tmp_path / "source.wav", signals.drums(8.0), subtype="DOUBLE")
     prepared = prepare(path, hops_folder=tmp_path)
     text = (
-        '[spec]\nname = "x"\n[loudness]\ntarget = -20.0\ntolerance = 0.2\n[limits]\nmax_true_peak_dbtp = -1.0\n'
+        '[spec]\nname = "x"\n[loudness]\ntarget = -20.6\ntolerance = 0.2\n[limits]\nmax_true_peak_dbtp = -1.0\n'
         '[method]\nallow = "limiter"\n[[formats]]\ncontainer = "wav"\nencoding = "pcm_24"\n'
     )
     spec = parse_spec(text, "x")

@@ -114,6 +114,7 @@ class _Search:
         gain_db = min(self._first_guess(gain_db), highest_gain_db)
         limited = self.envelope.limited(gain_db, self.limiter)
         short_db, left = self.short_db(limited), self._slope_near(gain_db)
+        best = (abs(short_db), gain_db, limited)
         for _ in range(MOST_STEPS):
             self._remember(gain_db, short_db)
             next_db = min(gain_db + short_db / left, highest_gain_db)
@@ -123,7 +124,9 @@ class _Search:
             next_short_db = self.short_db(limited)
             left = max(LEAST_SLOPE, (short_db - next_short_db) / (next_db - gain_db))
             gain_db, short_db = next_db, next_short_db
-        return gain_db, limited
+            # More gain can lower the integrated loudness, where it lifts quiet passages over the relative gate.
+            best = min(best, (abs(short_db), gain_db, limited), key=lambda each: each[0])
+        return best[1], best[2]
 
     # The level that is reached, less the ceiling, depends on nothing but how far the gain drives peaks over it.
 
@@ -147,7 +150,7 @@ class _Search:
             return unlimited_db
         drives, levels = zip(*points, strict=True)
         wanted = self._target() - self.limiter.ceiling_db
-        if not levels[0] <= wanted <= levels[-1]:
+        if not levels[0] <= wanted <= levels[-1] or any(high <= low for low, high in pairwise(levels)):
             return unlimited_db
         return float(np.interp(wanted, levels, drives)) + self.limiter.ceiling_db
 

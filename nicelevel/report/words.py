@@ -14,6 +14,7 @@ __all__ = [
     "level",
     "megabytes",
     "rate",
+    "value",
     "word_length",
 ]
 
@@ -27,6 +28,11 @@ def level(value: float | None, signed: bool = False, decimals: int = 1) -> str:
         return NOTHING
     text = figure(value, decimals)
     return text if text.startswith(MINUS) or not signed or value <= 0 else f"+{text}"
+
+
+def value(number: float | None) -> str:
+    """A figure as a program compares it; nothing where there is none."""
+    return f"{number:.4f}" if number is not None and math.isfinite(number) else ""
 
 
 def length(seconds: float) -> str:

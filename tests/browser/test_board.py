@@ -292,3 +292,30 @@ def test_everything_ends_with_ctrl_c_and_comes_back_as_it_was(board, live, tmp_p
     page = board.context.new_page()
     page.goto(live.address + address.split("/", 3)[3])
     measured(page, "kept")
+
+
+def _titles(page):
+    return page.locator("tbody tr:visible b").all_inner_texts()
+
+
+def test_rows_are_ordered_by_figures_and_filtered_by_words(board, tmp_path):
+    levels = {"Alpha": -30, "Beta": -20, "Gamma": -25}
+    drop(board, *(signals.write(tmp_path / f"{name}.wav", signals.noise(4, level)) for name, level in levels.items()))
+    for name in levels:
+        measured(board, name)
+    board.click("[data-sort=integrated]")
+    assert _titles(board) == ["Beta", "Gamma", "Alpha"]
+    board.click("[data-sort=integrated]")
+    assert _titles(board) == ["Alpha", "Gamma", "Beta"]
+    board.click("[data-sort=integrated]")
+    assert sorted(_titles(board)) == sorted(levels)
+    board.click("[data-sort=title]")
+    assert _titles(board) == ["Alpha", "Beta", "Gamma"]
+    board.keyboard.press("f")
+    board.keyboard.type("mm")
+    assert _titles(board) == ["Gamma"]
+    board.keyboard.press("Escape")
+    assert _titles(board) == ["Alpha", "Beta", "Gamma"]
+    board.keyboard.press("f")
+    board.keyboard.type("gain be")
+    assert _titles(board) == ["Beta"]

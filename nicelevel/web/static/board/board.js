@@ -6,6 +6,7 @@ import { page, say, WORD_SHOWN_MS } from "../page.js";
 import { getHtml, inTurn, post, upload } from "../requests.js";
 import { boardKeys } from "./keys.js";
 import { watchChanges } from "./live.js";
+import { rowOrder } from "./order.js";
 
 const CLOSE_UP_HEIGHT = 283;
 
@@ -19,6 +20,7 @@ function board() {
     init() {
       watchDrops((on) => (this.dropping = on), (files) => this.takeIn(files));
       boardKeys(this);
+      this.order = rowOrder(this.$refs.body, this.$refs.head, this.$refs.filter);
       watchChanges(this.$root.dataset, () => this.afterChange());
       addEventListener("resize", () => this.showCloseUp());
       this.$refs.closeUp.addEventListener("click", (event) => this.onCloseUpClick(event));
@@ -27,6 +29,7 @@ function board() {
 
     // Called whenever rows were swapped: marks the choice again and draws the close-up where its cell changed.
     afterChange() {
+      this.order();
       const cells = this.cells();
       this.isEmpty = !this.$refs.body.querySelector("tr");
       const asked = document.getElementById(location.hash.slice(1))?.querySelector("td.cell");
@@ -102,7 +105,7 @@ function board() {
     walk(rows, columns) {
       const row = this.cell()?.closest("tr");
       if (!row) return;
-      const all = [...this.$refs.body.querySelectorAll("tr")].filter((each) => each.querySelector("td.cell"));
+      const all = [...this.$refs.body.querySelectorAll("tr:not([hidden])")].filter((each) => each.querySelector("td.cell"));
       const next = all[Math.min(Math.max(all.indexOf(row) + rows, 0), all.length - 1)];
       const cells = [...next.querySelectorAll("td.cell")];
       const column = cells.findIndex((each) => each.dataset.destination === this.chosen.destination);
@@ -170,6 +173,11 @@ function board() {
     openReading() {
       const link = this.$refs.closeUp.querySelector("[data-open-reading]");
       if (link) location.assign(link.href);
+    },
+
+    startFilter() {
+      this.$refs.filter.focus();
+      this.$refs.filter.select();
     },
 
     openSet() {

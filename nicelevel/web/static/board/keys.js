@@ -12,6 +12,7 @@ export function boardKeys(board) {
     End: () => board.walk(Infinity, 0),
     Enter: () => board.openReading(),
     s: () => board.openSet(),
+    f: () => board.startFilter(),
     r: () => board.renderOne(),
     R: () => board.renderAll(),
     d: () => board.download(),

@@ -13,10 +13,12 @@ check:
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 
-bench:    ## measuring against other meters, as ratios in one run; takes minutes
+bench:    ## measuring, planning and limiting against other tools, as ratios in one run; takes minutes
 	@./setup.sh test
 	.venv/bin/python -m bench.measure
 	.venv/bin/python -m bench.memory
+	.venv/bin/python -m bench.plan
+	.venv/bin/python -m bench.limiter
 
 lock:    ## pin the newest packages that pyproject.toml allows
 	./lock.sh

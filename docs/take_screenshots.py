@@ -34,8 +34,9 @@ def take(address: str, folder: Path) -> None:
             page.wait_for_selector(".scatter")
             page.wait_for_timeout(300)
             page.screenshot(path=folder / f"set-{theme}.png")
-        page.goto(f"{address}specs/")
-        page.screenshot(path=folder / "specs-dim.png")
+            page.goto(f"{address}specs/{'loud-streaming' if theme == 'light' else 'paid-short-spot'}")
+            page.wait_for_timeout(300)
+            page.screenshot(path=folder / f"spec-{theme}.png")
         page.evaluate("localStorage.setItem('theme', 'light')")
         page.goto(address)
         _board(page)
@@ -47,8 +48,8 @@ def take(address: str, folder: Path) -> None:
 def _board(page: Page) -> None:
     page.click("table.jobs td.name a")
     page.wait_for_selector("td.cell")
-    page.locator("tr", has_text="part 2").locator("td.cell").nth(0).click()
-    page.wait_for_selector(".close-up svg")
+    page.locator("tr", has_text="part 2").locator("td.cell").nth(2).click()
+    page.wait_for_selector(".price svg")
     page.wait_for_timeout(400)
 
 

@@ -66,8 +66,9 @@ def short_word(plan: Plan, spec: Spec) -> str:
 
 def headline(plan: Plan, state: str) -> str:
     """The close-up's first words."""
-    if state in ("proved", "missed", "failed", "stopped"):
+    if state in ("reference", "proved", "missed", "failed", "stopped"):
         return {
+            "reference": "The others are brought to this one",
             "proved": "Written, read back and proved",
             "missed": "Written, but it misses its spec",
             "failed": "Rendering failed",

@@ -42,15 +42,16 @@ def find_destination(destination_id: int) -> Destination | None:
     return query.where(Destination.id == destination_id).first()
 
 
-def add_destination(job_id: int, slug: str) -> Destination:
+def add_destination(job_id: int, slug: str, reference_id: int | None = None) -> Destination:
     """Put a spec in its newest version on the board, at the end; where it is there already, that one.
 
-    Raises SpecError where no spec has this slug.
+    reference_id: the source that the others are brought to, which is left out itself. Raises SpecError where no spec
+    has this slug.
     """
     version = newest_version(slug)
     with database.atomic():
         last = Destination.select(fn.MAX(Destination.place)).where(Destination.job == job_id).scalar()
-        row = {"job": job_id, "spec": version, "place": (last or 0) + 1}
+        row = {"job": job_id, "spec": version, "place": (last or 0) + 1, "reference": reference_id}
         Destination.insert(**row).on_conflict_ignore().execute()
         return Destination.get(Destination.job == job_id, Destination.spec == version)
 

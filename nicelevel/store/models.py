@@ -84,6 +84,7 @@ class Destination(_Table):
     job = ForeignKeyField(Job, backref="destinations", on_delete="CASCADE")
     spec = ForeignKeyField(SpecVersion, on_delete="RESTRICT")
     place = IntegerField()
+    reference = ForeignKeyField(Source, null=True, on_delete="SET NULL", backref="+")
 
     class Meta:
         indexes = ((("job", "spec"), True),)

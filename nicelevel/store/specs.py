@@ -1,6 +1,7 @@
 """Versions of specs, kept for ever: those that ship, as jobs took them, and people's own."""
 
 import hashlib
+import re
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -117,3 +118,13 @@ def spec_of(version: SpecVersion) -> Spec:
 @lru_cache(maxsize=256)
 def _parsed(toml: str, slug: str) -> Spec:
     return parse_spec(toml, slug)
+
+
+def free_slug(name: str) -> str:
+    """A slug for a name that no spec has yet."""
+    taken, base = known_specs(), re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "spec"
+    number = 2
+    slug = base
+    while slug in taken:
+        slug, number = f"{base}-{number}", number + 1
+    return slug

@@ -37,10 +37,13 @@ class Cell:
     problem: str | None
     vial: Vial | None
     deliverables: tuple[Deliverable, ...]
+    source_id: int
 
     @property
     def state(self) -> str:
         """What the cell shows: a state of its deliverables where there are any, else the action of its plan."""
+        if self.is_reference:
+            return "reference"
         states = [deliverable.state for deliverable in self.deliverables]
         for state in ("rendering", "queued", "failed", "missed", "stopped", "proved"):
             if state in states:
@@ -52,9 +55,14 @@ class Cell:
         return sum(each.progress_ratio for each in self.deliverables) / max(1, len(self.deliverables))
 
     @property
+    def is_reference(self) -> bool:
+        """Whether the others are brought to this one, which is left as it is."""
+        return self.destination.reference_id is not None and self.destination.reference_id == self.source_id
+
+    @property
     def can_render(self) -> bool:
         done = self.state in ("proved", *UNFINISHED)
-        if self.plan is None or self.plan.action == "cannot_meet" or done:
+        if self.plan is None or self.plan.action == "cannot_meet" or done or self.is_reference:
             return False
         return not_yet(self.plan.output, self.spec) is None
 
@@ -183,7 +191,10 @@ def _row(
 ) -> Row:
     if reading is None:
         return Row(
-            source, None, "", tuple(Cell(each, spec_of(each.spec), None, None, None, ()) for each in destinations)
+            source,
+            None,
+            "",
+            tuple(Cell(each, spec_of(each.spec), None, None, None, (), source.id) for each in destinations),
         )
     cells = tuple(_cell(reading, source, each, made.get((source.id, each.id), ()), audio) for each in destinations)
     return Row(source, reading, thumbnail_of(source.digest, audio), cells)
@@ -196,10 +207,10 @@ def _cell(
     try:
         plan = planned(source.digest, spec, audio)[0]
     except NiceLevelError as error:
-        return Cell(destination, spec, None, error.message, None, made)
+        return Cell(destination, spec, None, error.message, None, made, source.id)
     seal = _seal(made)
     vial = draw_vial(reading, plan, spec, made[0].measured if seal else None, seal)
-    return Cell(destination, spec, plan, None, vial, made)
+    return Cell(destination, spec, plan, None, vial, made, source.id)
 
 
 def _seal(made: tuple[Deliverable, ...]) -> Seal:
@@ -222,7 +233,7 @@ def thumbnail_of(digest: str, audio: AudioFolder) -> str:
 
 def _summary(rows: Sequence[Row], destinations: int) -> Summary:
     cells = [cell for row in rows for cell in row.cells]
-    actions = [cell.plan.action if cell.plan else None for cell in cells]
+    actions = [cell.plan.action if cell.plan and not cell.is_reference else None for cell in cells]
     states = [deliverable.state for cell in cells for deliverable in cell.deliverables]
     return Summary(
         sources=len(rows),

@@ -2,11 +2,16 @@
 
 from typing import Any
 
-from flask import Blueprint, current_app, jsonify, render_template, request
+from flask import Blueprint, current_app, jsonify, render_template, request, url_for
 
-from nicelevel.core.errors import NotAudioError
+from nicelevel.core.errors import NotAudioError, SpecError
+from nicelevel.core.specs.match import match_spec
+from nicelevel.core.specs.write import spec_to_toml
+from nicelevel.store.jobs import add_destination
+from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import remove_source
-from nicelevel.work.enqueue import enqueue_source
+from nicelevel.store.specs import free_slug, keep_version
+from nicelevel.work.enqueue import enqueue_preparations, enqueue_source
 
 from .board import close_up_of, price_of
 from .discard import discard_files
@@ -49,6 +54,21 @@ def price(source_id: int, destination_id: int) -> str:
     """What each level would cost in limiting: asked for after the close-up, for it takes a little longer."""
     source, destination = source_or_404(source_id), destination_or_404(destination_id)
     return render_template("board/price.html", price=price_of(source, destination, audio()))
+
+
+@sources.post("/sources/<int:source_id>/match")
+def match(source_id: int) -> Any:
+    """A destination that brings the other sources of the job to this one, by a measure."""
+    source = source_or_404(source_id)
+    if source.state != "measured":
+        raise SpecError(f"{source.title} is not measured yet.")
+    slug = free_slug(f"like {source.title}")
+    reading = load_figures(source.digest, audio())
+    spec = match_spec(reading, source.title, request.form.get("measure", "integrated"), slug)
+    keep_version(slug, spec_to_toml(spec))
+    add_destination(source.job_id, slug, source.id)
+    enqueue_preparations(source.job_id, audio())
+    return jsonify(board=url_for("jobs.board", job_id=source.job_id, _anchor=f"source-{source.id}"))
 
 
 def _pixels(name: str, default: int, least: int, most: int) -> int:

@@ -1,6 +1,5 @@
 """Specs: the list with one of them drawn, drafts of it, versions kept, copies, TOML in and out."""
 
-import re
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,7 +18,7 @@ from nicelevel.store.models import Job
 from nicelevel.store.prepared import nearly_prepared
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import sources_of
-from nicelevel.store.specs import Known, jobs_with, keep_version, known_specs
+from nicelevel.store.specs import Known, free_slug, jobs_with, keep_version, known_specs
 from nicelevel.work.enqueue import enqueue_preparations
 
 from .found import audio
@@ -99,7 +98,7 @@ def take_in() -> Any:
 
 
 def _keep_new(name: str, toml: str) -> Any:
-    slug = _free_slug(name)
+    slug = free_slug(name)
     keep_version(slug, toml)
     return jsonify(slug=slug, address=url_for("specs.show", slug=slug))
 
@@ -113,16 +112,6 @@ def toml(slug: str) -> Response:
 
 def _known_or_404(slug: str) -> Known:
     return known_specs().get(slug) or abort(404)
-
-
-def _free_slug(name: str) -> str:
-    """A slug for a name that no spec has yet."""
-    taken, base = known_specs(), re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "spec"
-    number = 2
-    slug = base
-    while slug in taken:
-        slug, number = f"{base}-{number}", number + 1
-    return slug
 
 
 def _groups() -> list[tuple[str, list[Known]]]:

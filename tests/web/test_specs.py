@@ -5,6 +5,7 @@ import pytest
 from nicelevel.core.specs import parse_spec, shipped_specs
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable
+from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import keep_version, known_spec, spec_of
 from nicelevel.web.spec_fields import fields_of_spec, spec_of_fields
 from tests import signals
@@ -97,6 +98,24 @@ def test_a_spec_that_ships_cannot_be_changed_but_copied(client, store):
         shipped_specs()["podcast"].limits,
     )
     assert client.post("/specs/podcast/copy", data=fields, headers=JSON).json["slug"] != copied["slug"]
+
+
+def test_others_are_matched_to_one_source_which_is_left_out(client, job, work_off):
+    for name, level in (("Approved.wav", -20), ("Next.wav", -35)):
+        upload(client, job, name, wav(signals.noise(4, level)))
+    work_off()
+    approved, following = sources_of(job.id)
+    client.post(f"/sources/{approved.id}/match", data={"measure": "rms"}, headers=JSON)
+    place = destinations_of(job.id)[-1]
+    assert spec_of(place.spec).loudness.target == pytest.approx(-20.0, abs=0.1)
+    parts = client.get(f"/jobs/{job.id}/parts").text
+    assert parts.count('data-state="reference"') == 1
+    queued = client.post(f"/jobs/{job.id}/render", data={"destination": place.id}, headers=JSON).json["queued"]
+    assert queued == 1
+    work_off()
+    made = Deliverable.get(Deliverable.destination == place.id)
+    assert made.source_id == following.id
+    assert made.measured["rms_dbfs"] == pytest.approx(-20.0, abs=0.15)
 
 
 def test_export_and_import_are_the_same_toml(client, own):

@@ -100,6 +100,18 @@ function board() {
       const removing = event.target.closest("[data-remove]");
       if (removing) this.remove(removing.dataset.remove);
       if (event.target.closest("[data-render-one]")) this.renderOne();
+      const measure = event.target.closest("[data-measure]")?.dataset.measure;
+      if (measure) this.match(event.target.closest("[data-match]").dataset.match, measure);
+    },
+
+    async match(address, measure) {
+      try {
+        const { board } = await post(address, { measure });
+        location.assign(board);
+        location.reload();
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     walk(rows, columns) {

@@ -64,6 +64,7 @@ class Source(_Table):
     progress_ratio = DoubleField(default=0.0)
     error_code = CharField(max_length=40, null=True)
     error_message = TextField(null=True)
+    leader = ForeignKeyField("self", null=True, backref="members", on_delete="SET NULL")
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
 
 

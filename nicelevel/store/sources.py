@@ -1,6 +1,9 @@
 """Sources of a job, from taken in to measured."""
 
+from collections.abc import Sequence
 from pathlib import PurePath
+
+from peewee import fn
 
 from nicelevel.core.measure import METER_VERSION
 
@@ -23,8 +26,32 @@ def add_source(
 
 
 def sources_of(job_id: int) -> list[Source]:
-    """Sources of a job in the order they came in."""
-    return list(Source.select().where(Source.job == job_id).order_by(Source.id))
+    """Sources of a job in the order they came in, the members of a set after their leader."""
+    place = fn.COALESCE(Source.leader, Source.id)
+    return list(Source.select().where(Source.job == job_id).order_by(place, Source.id != place, Source.id))
+
+
+def link_set(leader: Source, members: Sequence[Source]) -> None:
+    """Let sources take the gain of one; those that are already in a set go into this one."""
+    with database.atomic():
+        ids = [each.id for each in members if each.id != leader.id and each.job_id == leader.job_id]
+        Source.update(leader=None).where(Source.id == leader.id).execute()
+        Source.update(leader=leader.id).where(Source.id.in_(ids) | Source.leader.in_(ids)).execute()
+        _announce_set(leader, ids)
+
+
+def unlink_set(source: Source) -> None:
+    """End the set that a source leads or belongs to."""
+    with database.atomic():
+        leader_id = source.leader_id or source.id
+        ids = [each.id for each in Source.select(Source.id).where(Source.leader == leader_id)]
+        Source.update(leader=None).where(Source.leader == leader_id).execute()
+        _announce_set(source, [leader_id, *ids])
+
+
+def _announce_set(source: Source, ids: Sequence[int]) -> None:
+    for each in {source.id, *ids}:
+        announce(source.job_id, each)
 
 
 def find_source(source_id: int) -> Source | None:

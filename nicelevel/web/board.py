@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from nicelevel.core.errors import NiceLevelError
-from nicelevel.core.plan import plans
 from nicelevel.core.plan.formats import not_yet
 from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.plan.price import prices
@@ -21,10 +20,13 @@ from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
 from nicelevel.store.neighbours import noted_readings, with_neighbour_notes
-from nicelevel.store.prepared import prepared_signals
+from nicelevel.store.planning import limited_of, plans_of, sets_proposed
+from nicelevel.store.prepared import load_prepared
 from nicelevel.store.readings import load_figures, load_reading
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
+
+SAME_GAIN_DB = 0.005
 
 
 @dataclass(frozen=True)
@@ -84,6 +86,8 @@ class CloseUp:
     row: Row
     cell: Cell
     drawing: LoudnessDrawing | None
+    linked: tuple[str, ...]
+    proposed: tuple[Source, ...]
 
 
 @dataclass(frozen=True)
@@ -139,22 +143,40 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
     if cell.plan:
         drawing = draw_loudness(
             load_reading(source.digest, audio),
-            after_plan(prepared_signals(source.digest, audio)(cell.plan.preparation), cell.plan),
+            after_plan(
+                load_prepared(source.digest, cell.plan.preparation, audio),
+                cell.plan,
+                limited_of(source, cell.plan, audio),
+            ),
             cell.spec,
             width,
             height,
         )
-    return CloseUp(row, cell, drawing)
+    return CloseUp(row, cell, drawing, *_set_of(source, audio))
+
+
+def _set_of(source: Source, audio: AudioFolder) -> tuple[tuple[str, ...], tuple[Source, ...]]:
+    """Titles of the others in the set of a source, and where it is in none, those that it could lead."""
+    others = {each.id: each for each in sources_of(source.job_id) if each.id != source.id}
+    leader_id = source.leader_id or source.id
+    linked = tuple(each.title for each in others.values() if leader_id in (each.id, each.leader_id))
+    if linked or source.state != "measured":
+        return linked, ()
+    proposed = sets_proposed([source, *others.values()], audio)
+    members = next((each.members for each in proposed if each.leader == source.id), ())
+    return (), tuple(others[int(key)] for key in members)
 
 
 def price_of(source: Source, destination: Destination, audio: AudioFolder) -> PriceDrawing | None:
     """The price curve of one source at one destination; None where there is no plan or nothing to limit for."""
     spec = spec_of(destination.spec)
     try:
-        plan = planned(source.digest, spec, audio)[0]
+        plan = plans_of(source, spec, audio)[0]
     except NiceLevelError:
         return None
-    prepared = prepared_signals(source.digest, audio)(plan.preparation)
+    if source.leader_id is not None:
+        return None
+    prepared = load_prepared(source.digest, plan.preparation, audio)
     return draw_price(prices(prepared, spec, plan.output), spec, plan)
 
 
@@ -205,12 +227,18 @@ def _cell(
 ) -> Cell:
     spec = spec_of(destination.spec)
     try:
-        plan = planned(source.digest, spec, audio)[0]
+        plan = plans_of(source, spec, audio)[0]
     except NiceLevelError as error:
         return Cell(destination, spec, None, error.message, None, made, source.id)
+    made = tuple(each for each in made if _still_planned(each, plan))
     seal = _seal(made)
     vial = draw_vial(reading, plan, spec, made[0].measured if seal else None, seal)
     return Cell(destination, spec, plan, None, vial, made, source.id)
+
+
+def _still_planned(made: Deliverable, plan: Plan) -> bool:
+    """Whether what was written has the gain that is planned now: a source that joined a set has another."""
+    return made.plan is None or abs(made.plan["gain_db"] - plan.gain_db) < SAME_GAIN_DB
 
 
 def _seal(made: tuple[Deliverable, ...]) -> Seal:
@@ -218,12 +246,6 @@ def _seal(made: tuple[Deliverable, ...]) -> Seal:
     if "missed" in states:
         return "missed"
     return "proved" if states == {"proved"} else None
-
-
-@lru_cache(maxsize=8192)
-def planned(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
-    """The plans of some contents at a spec; neither ever changes, so the answer is remembered."""
-    return plans(load_figures(digest, audio).source, prepared_signals(digest, audio), spec)
 
 
 @lru_cache(maxsize=4096)

@@ -9,7 +9,7 @@ from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.store.jobs import add_destination
 from nicelevel.store.readings import load_figures
-from nicelevel.store.sources import remove_source
+from nicelevel.store.sources import link_set, remove_source, unlink_set
 from nicelevel.store.specs import free_slug, keep_version
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_source
 
@@ -54,6 +54,22 @@ def price(source_id: int, destination_id: int) -> str:
     """What each level would cost in limiting: asked for after the close-up, for it takes a little longer."""
     source, destination = source_or_404(source_id), destination_or_404(destination_id)
     return render_template("board/price.html", price=price_of(source, destination, audio()))
+
+
+@sources.post("/sources/<int:source_id>/link")
+def link(source_id: int) -> Any:
+    """Let other sources of the job take the gain of this one."""
+    leader = source_or_404(source_id)
+    members = [source_or_404(each) for each in request.form.getlist("member", type=int)]
+    link_set(leader, members)
+    return jsonify(linked=len(members))
+
+
+@sources.post("/sources/<int:source_id>/unlink")
+def unlink(source_id: int) -> Any:
+    """End the set of this source."""
+    unlink_set(source_or_404(source_id))
+    return jsonify(unlinked=source_id)
 
 
 @sources.post("/sources/<int:source_id>/match")

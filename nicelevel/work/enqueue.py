@@ -1,13 +1,11 @@
 """Putting work on the queue: the row and its queue entry in one transaction, so that neither stands alone."""
 
-from nicelevel.core.plan import plans
 from nicelevel.core.plan.formats import not_yet
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
 from nicelevel.store.models import Deliverable, Destination, Source
-from nicelevel.store.prepared import prepared_signals
-from nicelevel.store.readings import load_figures
+from nicelevel.store.planning import plans_of
 from nicelevel.store.sources import add_source, outdated_sources, save_source_state, sources_of
 from nicelevel.store.specs import spec_of
 
@@ -57,8 +55,7 @@ def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder
     """
     queued = []
     spec = spec_of(destination.spec)
-    described, find = load_figures(source.digest, audio).source, prepared_signals(source.digest, audio)
-    for number, plan in enumerate(plans(described, find, spec)):
+    for number, plan in enumerate(plans_of(source, spec, audio)):
         if plan.action == "cannot_meet" or not_yet(plan.output, spec):
             continue
         with database.atomic():

@@ -14,8 +14,6 @@ from nicelevel.core.errors import NiceLevelError, StoppedError
 from nicelevel.core.files.decode import can_seek, decode
 from nicelevel.core.files.names import deliverable_name
 from nicelevel.core.measure import measure
-from nicelevel.core.plan import plans
-from nicelevel.core.plan.limit import limited_by
 from nicelevel.core.prepare import prepare
 from nicelevel.core.process import refuse, share_of
 from nicelevel.core.prove import prove_and_publish
@@ -27,11 +25,11 @@ from nicelevel.store.database import connected, database
 from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, save_deliverable
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
+from nicelevel.store.planning import judged_by, limited_of, plans_of
 from nicelevel.store.prepared import (
     missing_preparations,
     preparation_from_json,
     preparation_to_json,
-    prepared_signals,
 )
 from nicelevel.store.readings import is_measured, load_figures, save_reading
 from nicelevel.store.sources import find_source, save_source_state
@@ -123,10 +121,9 @@ def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -
 def _render(deliverable: Deliverable, config: Config) -> None:
     source, spec = deliverable.source, spec_of(deliverable.spec)
     audio = AudioFolder(config.audio_folder)
-    find = prepared_signals(source.digest, audio)
-    plan = plans(load_figures(source.digest, audio).source, find, spec)[deliverable.format_number]
+    plan = plans_of(source, spec, audio)[deliverable.format_number]
     refuse(plan, spec)
-    limited = limited_by(find(plan.preparation), plan)
+    limited = limited_of(source, plan, audio)
     home = home_of(deliverable.id, config.deliverables_folder)
     shutil.rmtree(home, ignore_errors=True)
     home.mkdir(parents=True)
@@ -135,7 +132,8 @@ def _render(deliverable: Deliverable, config: Config) -> None:
     target = home / deliverable_name(source.title, spec, plan.output)
     rendering = share_of(progress, 0.0, RENDER_SHARE)
     staged = render(audio.audio_path(source.digest), plan, limited, target, source.digest, rendering)
-    done = prove_and_publish(staged, plan, spec, False, share_of(progress, RENDER_SHARE, 1.0 - RENDER_SHARE))
+    judging = judged_by(source, spec)
+    done = prove_and_publish(staged, plan, judging, False, share_of(progress, RENDER_SHARE, 1.0 - RENDER_SHARE))
     kept = save_deliverable(
         deliverable,
         "proved" if done.proof.verdict.meets else "missed",

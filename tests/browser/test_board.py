@@ -319,3 +319,19 @@ def test_rows_are_ordered_by_figures_and_filtered_by_words(board, tmp_path):
     board.keyboard.press("f")
     board.keyboard.type("gain be")
     assert _titles(board) == ["Beta"]
+
+
+def test_a_mix_and_its_stems_are_linked_by_a_key(board, tmp_path):
+    stems = [0.2 * signals.programme(4, seed=seed) for seed in (7, 8)]
+    for name, signal_of in (("song", sum(stems)), ("song_drums", stems[0]), ("song_bass", stems[1])):
+        drop(board, signals.write(tmp_path / f"{name}.wav", signal_of))
+        measured(board, name)
+    cell(board, "song", "Podcast").click()
+    expect(board.locator("[data-link]")).to_contain_text("One gain for 3")
+    gain = cell(board, "song", "Podcast").locator(".says .fig").first.inner_text()
+    assert cell(board, "song_bass", "Podcast").locator(".says .fig").first.inner_text() != gain
+    board.keyboard.press("l")
+    expect(board.locator("tr.linked")).to_have_count(2)
+    expect(cell(board, "song_bass", "Podcast").locator(".says .fig").first).to_have_text(gain)
+    board.keyboard.press("l")
+    expect(board.locator("tr.linked")).to_have_count(0)

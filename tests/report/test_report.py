@@ -118,7 +118,7 @@ def test_a_proved_vial_shows_what_was_proved_not_what_was_planned():
 def test_the_close_up_stays_inside_its_field():
     reading = meter_signal(signals.programme(20))
     spec = shipped_specs()["podcast"]
-    drawing = draw_loudness(reading, after_plan(Prepared(reading), planned(reading, spec)), spec, 600, 280)
+    drawing = draw_loudness(reading, after_plan(Prepared(reading), planned(reading, spec), None), spec, 600, 280)
     for path in (drawing.source_path, drawing.planned_path):
         numbers = [tuple(map(float, point.split())) for point in path.replace("L", "M").split("M") if point]
         assert all(46 <= x <= 582 and 0 <= y <= 254 for x, y in numbers)

@@ -11,8 +11,10 @@ from nicelevel.core.plan import plans
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Reading, Source
+from nicelevel.store.planning import sets_proposed
 from nicelevel.store.prepared import prepared_signals
 from nicelevel.store.readings import load_figures
+from nicelevel.store.sources import find_source, link_set, sources_of, unlink_set
 from nicelevel.store.specs import spec_of
 from nicelevel.work import tasks
 from nicelevel.work.app import open_queue
@@ -163,6 +165,27 @@ def test_a_limited_deliverable_is_proved_as_planned(take_in, work_off, store, jo
     assert (proved.state, proved.plan["action"]) == ("proved", "limit")
     assert proved.plan["limiting_db"] > 0.5
     assert proved.measured["integrated_lufs"] == pytest.approx(proved.plan["predicted"]["integrated_lufs"], abs=0.05)
+
+
+def test_members_of_a_set_are_written_with_one_gain(take_in, work_off, store, job):
+    place = destinations_of(job.id)[0]
+    stems = [0.3 * signals.programme(4, seed=seed) for seed in (7, 8)]
+    mix = take_in("song.wav", sum(stems))
+    members = [take_in(f"song_{name}.wav", stem) for name, stem in zip("ab", stems, strict=True)]
+    work_off()
+    (proposed,) = sets_proposed(sources_of(job.id), store)
+    assert (proposed.leader, set(proposed.members)) == (mix.id, {each.id for each in members})
+    link_set(mix, members)
+    assert [each.id for each in sources_of(job.id)] == [mix.id, *(each.id for each in members)]
+    everyone = sources_of(job.id)
+    for source in everyone:
+        enqueue_renders(source, place, store)
+    work_off()
+    made = {each.source_id: each for each in deliverables_of(job.id)}
+    assert {each.state for each in made.values()} == {"proved"}
+    assert len({round(each.plan["gain_db"], 9) for each in made.values()}) == 1
+    unlink_set(find_source(members[0].id))
+    assert all(each.leader_id is None for each in sources_of(job.id))
 
 
 def test_what_cannot_meet_is_not_queued(take_in, work_off, store, job):

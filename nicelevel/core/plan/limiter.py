@@ -428,3 +428,35 @@ def _raise_peaks(
         sample, true = float(levels[sample_codes[hop]] * gain), float(levels[true_codes[hop]] * gain)
         highest[0] = sample if sample > highest[0] else highest[0]
         highest[1] = true if true > highest[1] else highest[1]
+
+
+def under_curve(hops: Hops, reading: Reading, gain_db: float, other: Limited) -> Limited:
+    """Another signal of the same length under a curve that was made for one: what a member of a set becomes."""
+    nodes, count = other.nodes, len(hops.weighted)
+    a, b, c, d = (nodes[at : at + count].astype(np.float64) for at in range(SPLINE_HOPS + 1))
+    means, lowest = np.zeros(count), np.ones(-(-count // HOPS_PER_ENERGY), np.float32)
+    _squares_of(nodes, 0, count, means, lowest)
+    weights = np.array(reading.source.layout.weights)
+    low, memory = np.zeros((4, count)), np.zeros((len(weights), 4))
+    biquad = low_band_biquad(HOPS_PER_SECOND, reading.source.sample_rate_hz)
+    _filter_low(hops.low_band, nodes, 0, count, biquad, weights, memory, low)
+    high = hops.weighted - low[0]
+    energies, squares = (
+        before * 10.0 ** (gain_db / 10.0) * _ratios(left, total, len(before))
+        for before, left, total in (
+            (reading.curves.energies, high * means + low[1], hops.weighted),
+            (reading.curves.squares, (HEAD_SHARE * high + low[2]) * means, HEAD_SHARE * high + low[2]),
+        )
+    )
+    highest = np.maximum(np.maximum(a, b), np.maximum(c, d)) * 10.0 ** (gain_db / 20.0)
+    sample, true = (float((_LEVELS[codes] * highest).max()) for codes in (hops.sample_peaks, hops.true_peaks))
+    return Limited(nodes, other.lowest, energies, squares, sample, true, other.depth_db, other.share_ratio)
+
+
+def _ratios(left: Floats, total: Floats, count: int) -> NDArray[np.float64]:
+    """What is left of every full 10 ms; all of it where there is nothing."""
+    left, total = (
+        values[: count * HOPS_PER_ENERGY].astype(np.float64).reshape(count, HOPS_PER_ENERGY).sum(axis=1)
+        for values in (left, total)
+    )
+    return np.divide(np.maximum(left, 0.0), total, out=np.ones(count), where=total > 0.0)

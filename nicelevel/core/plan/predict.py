@@ -21,7 +21,6 @@ from ..measure.loudness_range import loudness_range_lu, range_of_sorted_lu
 from ..prepare import Prepared
 from ..units import db_from_energy, db_from_ratio, ratio_from_db
 from ..values import OutputFormat, Plan, Reading
-from .limit import limited_by
 from .limiter import Limited
 
 
@@ -72,9 +71,9 @@ class Course:
     reductions_db: NDArray[np.float64] | None
 
 
-def after_plan(prepared: Prepared, plan: Plan) -> Course:
-    """How the programme of a plan goes over time, for drawing."""
-    channels, limited = prepared.reading.source.channels, limited_by(prepared, plan)
+def after_plan(prepared: Prepared, plan: Plan, limited: Limited | None) -> Course:
+    """How the programme of a plan goes over time, for drawing. limited: what its limiter makes of it."""
+    channels = prepared.reading.source.channels
     if limited is None:
         return Course(scaled(prepared.reading.curves.energies, plan.gain_db), channels, None)
     return Course(limited.energies, channels, -20.0 * np.log10(limited.lowest.astype(np.float64)))

@@ -100,8 +100,22 @@ function board() {
       const removing = event.target.closest("[data-remove]");
       if (removing) this.remove(removing.dataset.remove);
       if (event.target.closest("[data-render-one]")) this.renderOne();
+      if (event.target.closest("[data-link]")) this.linkSet();
       const measure = event.target.closest("[data-measure]")?.dataset.measure;
       if (measure) this.match(event.target.closest("[data-match]").dataset.match, measure);
+    },
+
+    // Links what the server proposes as a set, or ends the set.
+    async linkSet() {
+      const button = this.$refs.closeUp.querySelector("[data-link]");
+      if (!button) return say("Nothing here looks like a set: equal lengths, and names that go on where another ends.");
+      const fields = new URLSearchParams((button.dataset.members || "").split(" ").filter(Boolean).map((id) => ["member", id]));
+      try {
+        await post(button.dataset.link, fields);
+        await this.showCloseUp();
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     async match(address, measure) {

@@ -13,6 +13,7 @@ export function boardKeys(board) {
     Enter: () => board.openReading(),
     s: () => board.openSet(),
     f: () => board.startFilter(),
+    l: () => board.linkSet(),
     r: () => board.renderOne(),
     R: () => board.renderAll(),
     d: () => board.download(),

@@ -25,7 +25,7 @@ export function rowOrder(body, head, filter) {
     const rows = [...body.querySelectorAll("tr[data-source]")];
     const words = filter.value.toLowerCase().split(/\s+/).filter(Boolean);
     for (const row of rows) row.hidden = words.length > 0 && !words.every((word) => said(row).includes(word));
-    if (order.key === null) rows.sort((one, other) => one.dataset.source - other.dataset.source);
+    if (order.key === null) rows.sort((one, other) => (one.dataset.place < other.dataset.place ? -1 : 1));
     else rows.sort(compare);
     const now = [...body.querySelectorAll("tr[data-source]")];
     if (rows.some((row, at) => row !== now[at])) body.prepend(...rows);

@@ -1,0 +1,74 @@
+"""Plans of sources as they stand in a job: alone, or as members of a set. Remembered, for nothing of them changes."""
+
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import PurePath
+
+from nicelevel.core.plan import plans
+from nicelevel.core.plan.formats import resolve_format
+from nicelevel.core.plan.limit import limited_by
+from nicelevel.core.plan.limiter import Limited
+from nicelevel.core.plan.sets import Candidate, ProposedSet, as_member, limited_with, member_plan, propose_sets
+from nicelevel.core.prepare import preparation_for
+from nicelevel.core.specs import Spec
+from nicelevel.core.values import Plan
+
+from .audio import AudioFolder
+from .models import Source
+from .prepared import load_prepared, prepared_signals
+from .readings import load_figures
+
+
+def plans_of(source: Source, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
+    """The plan of a source for each format of a spec. Raises as `core.plan.plans`."""
+    if source.leader_id is None:
+        return _alone(source.digest, spec, audio)
+    return _as_member(source.digest, source.leader.digest, source.leader.title, spec, audio)
+
+
+def limited_of(source: Source, plan: Plan, audio: AudioFolder) -> Limited | None:
+    """What the limiter of a plan makes of a source; None where none works."""
+    if plan.limiting is None:
+        return None
+    prepared = load_prepared(source.digest, plan.preparation, audio)
+    if source.leader_id is None:
+        return limited_by(prepared, plan)
+    leaders = limited_by(load_prepared(source.leader.digest, plan.preparation, audio), plan)
+    return limited_with(prepared, plan.gain_db, leaders) if leaders else None
+
+
+def judged_by(source: Source, spec: Spec) -> Spec:
+    """What a written file of a source is held to."""
+    return spec if source.leader_id is None else as_member(spec)
+
+
+@lru_cache(maxsize=8192)
+def _alone(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
+    return plans(load_figures(digest, audio).source, prepared_signals(digest, audio), spec)
+
+
+@lru_cache(maxsize=8192)
+def _as_member(
+    digest: str, leader_digest: str, leader_title: str, spec: Spec, audio: AudioFolder
+) -> tuple[Plan, ...]:
+    described, leader_described = (load_figures(each, audio).source for each in (digest, leader_digest))
+    found = []
+    for number, leader in enumerate(_alone(leader_digest, spec, audio)):
+        output = resolve_format(described, spec.formats[number])
+        steps = preparation_for(described, output, spec.channels)
+        leader_steps = preparation_for(leader_described, leader.output, spec.channels)
+        leaders = limited_by(load_prepared(leader_digest, leader_steps, audio), leader)
+        prepared = load_prepared(digest, steps, audio)
+        found.append(member_plan(prepared, spec, output, leader, leaders, leader_title))
+    return tuple(found)
+
+
+def sets_proposed(sources: Sequence[Source], audio: AudioFolder) -> tuple[ProposedSet, ...]:
+    """Sets that the measured sources of a job seem to be, by their ids."""
+    return propose_sets(
+        [
+            Candidate(source.id, PurePath(source.file_name).stem, load_figures(source.digest, audio).source)
+            for source in sources
+            if source.state == "measured"
+        ]
+    )

@@ -65,6 +65,7 @@ class Source(_Table):
     error_code = CharField(max_length=40, null=True)
     error_message = TextField(null=True)
     leader = ForeignKeyField("self", null=True, backref="members", on_delete="SET NULL")
+    sum_check = BinaryJSONField(null=True, index=False)
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import PurePath
+from typing import Any
 
 from peewee import fn
 
@@ -35,8 +36,8 @@ def link_set(leader: Source, members: Sequence[Source]) -> None:
     """Let sources take the gain of one; those that are already in a set go into this one."""
     with database.atomic():
         ids = [each.id for each in members if each.id != leader.id and each.job_id == leader.job_id]
-        Source.update(leader=None).where(Source.id == leader.id).execute()
-        Source.update(leader=leader.id).where(Source.id.in_(ids) | Source.leader.in_(ids)).execute()
+        Source.update(leader=None, sum_check=None).where(Source.id == leader.id).execute()
+        Source.update(leader=leader.id, sum_check=None).where(Source.id.in_(ids) | Source.leader.in_(ids)).execute()
         _announce_set(leader, ids)
 
 
@@ -46,7 +47,20 @@ def unlink_set(source: Source) -> None:
         leader_id = source.leader_id or source.id
         ids = [each.id for each in Source.select(Source.id).where(Source.leader == leader_id)]
         Source.update(leader=None).where(Source.leader == leader_id).execute()
+        Source.update(sum_check=None).where(Source.id == leader_id).execute()
         _announce_set(source, [leader_id, *ids])
+
+
+def members_of(leader_id: int) -> list[Source]:
+    """The members of a set, in their order."""
+    return list(Source.select().where(Source.leader == leader_id).order_by(Source.id))
+
+
+def save_sum_check(leader: Source, found: dict[str, Any]) -> None:
+    """Keep whether the members of a set add up to their leader."""
+    with database.atomic():
+        Source.update(sum_check=found).where(Source.id == leader.id).execute()
+        announce(leader.job_id, leader.id)
 
 
 def _announce_set(source: Source, ids: Sequence[int]) -> None:

@@ -11,7 +11,7 @@ from nicelevel.store.jobs import add_destination
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import link_set, remove_source, unlink_set
 from nicelevel.store.specs import free_slug, keep_version
-from nicelevel.work.enqueue import enqueue_preparations, enqueue_source
+from nicelevel.work.enqueue import enqueue_preparations, enqueue_source, enqueue_sum_check
 
 from .board import close_up_of, price_of
 from .discard import discard_files
@@ -62,6 +62,7 @@ def link(source_id: int) -> Any:
     leader = source_or_404(source_id)
     members = [source_or_404(each) for each in request.form.getlist("member", type=int)]
     link_set(leader, members)
+    enqueue_sum_check(leader)
     return jsonify(linked=len(members))
 
 

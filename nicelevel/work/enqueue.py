@@ -9,7 +9,7 @@ from nicelevel.store.planning import plans_of
 from nicelevel.store.sources import add_source, outdated_sources, save_source_state, sources_of
 from nicelevel.store.specs import spec_of
 
-from .tasks import defer_preparations, measure_source, render_deliverable
+from .tasks import PREPARE_PRIORITY, check_sum_of_set, defer_preparations, measure_source, render_deliverable
 
 MEASURE_PRIORITY = 10
 """What was just dropped is measured before what waits to be rendered."""
@@ -46,6 +46,11 @@ def enqueue_preparations(job_id: int, audio: AudioFolder) -> None:
     for source in sources_of(job_id):
         if source.state == "measured":
             defer_preparations(source, audio)
+
+
+def enqueue_sum_check(leader: Source) -> None:
+    """Have the members of a set held against their leader."""
+    check_sum_of_set.configure(connection=database.connection(), priority=PREPARE_PRIORITY).defer(leader_id=leader.id)
 
 
 def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder) -> list[Deliverable]:

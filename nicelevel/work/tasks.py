@@ -14,11 +14,13 @@ from nicelevel.core.errors import NiceLevelError, StoppedError
 from nicelevel.core.files.decode import can_seek, decode
 from nicelevel.core.files.names import deliverable_name
 from nicelevel.core.measure import measure
+from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.core.prepare import prepare
 from nicelevel.core.process import refuse, share_of
 from nicelevel.core.prove import prove_and_publish
 from nicelevel.core.render import render
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
+from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import DECODED, AudioFolder
 from nicelevel.store.changes import announce
 from nicelevel.store.database import connected, database
@@ -32,7 +34,7 @@ from nicelevel.store.prepared import (
     preparation_to_json,
 )
 from nicelevel.store.readings import is_measured, load_figures, save_reading
-from nicelevel.store.sources import find_source, save_source_state
+from nicelevel.store.sources import find_source, members_of, save_source_state, save_sum_check
 from nicelevel.store.specs import spec_of
 
 from .app import queue
@@ -90,6 +92,22 @@ def prepare_source(context: procrastinate.JobContext, source_id: int, preparatio
                 prepared = prepare(audio.audio_path(source.digest), steps, folder)
             save_reading(digest, prepared.reading, audio)
         announce(source.job_id, source.id)
+
+
+@queue.task(name="check_sum_of_set", pass_context=True)
+def check_sum_of_set(context: procrastinate.JobContext, leader_id: int) -> None:
+    """Hold the members of a set against their leader and keep what was found."""
+    audio = AudioFolder(_config_of(context).audio_folder)
+    with connected():
+        leader, members = find_source(leader_id), members_of(leader_id)
+        if leader is None or not members:
+            return
+        try:
+            found = check_sum(audio.audio_path(leader.digest), [audio.audio_path(each.digest) for each in members])
+            kept = sum_json(found, [each.title for each in members])
+        except NiceLevelError as error:
+            kept = {"adds_up": None, "sentence": error.message}
+        save_sum_check(leader, kept)
 
 
 @contextmanager

@@ -8,11 +8,13 @@ import pytest
 
 from nicelevel.core.package import Packed, checksum_list, with_own_names
 from nicelevel.core.plan.predict import Course, after_plan
+from nicelevel.core.plan.sum_check import SumCheck
 from nicelevel.core.prepare import Prepared
 from nicelevel.core.specs import shipped_specs
 from nicelevel.report.as_json import plans_json, reading_json
 from nicelevel.report.curve import draw_loudness, draw_thumbnail, reduced
 from nicelevel.report.spec_words import spec_line
+from nicelevel.report.sum_words import sum_sentence
 from nicelevel.report.vial import CENTRE, LINE_X, WIDTH, draw_vial, place
 from nicelevel.report.words import length, level, megabytes
 from tests import signals
@@ -82,6 +84,23 @@ def test_levels_in_words(value, signed, text):
 def test_megabytes_are_of_a_million_bytes():
     assert megabytes(2_646_000) == "2.6"
     assert megabytes(498_400_000) == "498"
+
+
+@pytest.mark.parametrize(
+    ("cause", "stem", "amount", "words"),
+    [
+        (None, None, None, "add up to the mix: what is left over is −70.0 dB"),
+        ("missing", 1, None, "Bells is missing in the mix"),
+        ("doubled", 0, None, "Strings is in the mix twice"),
+        ("inverted", 0, None, "polarity inverted"),
+        ("shifted", 1, 0.01, "Bells 10.0 ms later"),
+        ("shifted", 1, -1 / 48_000, "Bells 0.02 ms earlier"),
+        ("level", 0, -0.5, "Strings at −0.5 dB"),
+        ("unknown", None, None, "no single stem explains it"),
+    ],
+)
+def test_a_sum_check_is_said_in_a_sentence(cause, stem, amount, words):
+    assert words in sum_sentence(SumCheck(-70.0, (), cause, stem, amount), ["Strings", "Bells"])
 
 
 def test_spec_lines():

@@ -24,6 +24,7 @@ from nicelevel.work.enqueue import (
     enqueue_preparations,
     enqueue_renders,
     enqueue_source,
+    enqueue_sum_check,
 )
 from nicelevel.work.worker import rescue_stalled
 from tests import reference, signals
@@ -184,7 +185,11 @@ def test_members_of_a_set_are_written_with_one_gain(take_in, work_off, store, jo
     made = {each.source_id: each for each in deliverables_of(job.id)}
     assert {each.state for each in made.values()} == {"proved"}
     assert len({round(each.plan["gain_db"], 9) for each in made.values()}) == 1
+    enqueue_sum_check(mix)
+    work_off()
+    assert find_source(mix.id).sum_check["adds_up"]
     unlink_set(find_source(members[0].id))
+    assert find_source(mix.id).sum_check is None
     assert all(each.leader_id is None for each in sources_of(job.id))
 
 

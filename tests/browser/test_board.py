@@ -333,5 +333,7 @@ def test_a_mix_and_its_stems_are_linked_by_a_key(board, tmp_path):
     board.keyboard.press("l")
     expect(board.locator("tr.linked")).to_have_count(2)
     expect(cell(board, "song_bass", "Podcast").locator(".says .fig").first).to_have_text(gain)
+    cell(board, "song", "Podcast").click()
+    expect(board.locator(".why")).to_contain_text("The stems add up to the mix")
     board.keyboard.press("l")
     expect(board.locator("tr.linked")).to_have_count(0)

@@ -70,7 +70,8 @@ function board() {
       for (const old of this.$refs.body.querySelectorAll(".cur, .sel")) old.classList.remove("cur", "sel");
       cell?.classList.add("cur");
       cell?.closest("tr").classList.add("sel");
-      const shown = cell ? `${cell.dataset.closeUp} ${cell.dataset.state}` : "";
+      const { closeUp, state, value } = cell?.dataset ?? {};
+      const shown = cell ? [closeUp, state, value, cell.closest("tr").dataset.sum].join(" ") : "";
       if (shown !== this.shown) {
         this.shown = shown;
         this.showCloseUp();

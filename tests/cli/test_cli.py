@@ -162,6 +162,15 @@ def test_an_out_folder_that_is_a_file_ends_the_call_before_work(run, mix, tmp_pa
     assert result.exit_code == 2
 
 
+def test_what_cannot_be_written_yet_is_an_error_of_the_file(run, mix, tmp_path):
+    spec = tmp_path / "lossy.toml"
+    spec.write_text('[spec]\nname = "x"\n[[formats]]\ncontainer = "ogg"\nencoding = "vorbis"\n')
+    result = run("render", mix, "--spec", spec, "--out", tmp_path / "out", "--json")
+    assert result.exit_code == 1
+    assert _lines(result)[0]["error"]["code"] == "unsupported"
+    assert _lines(run("plan", mix, "--spec", spec, "--json"))[0]["action"] == "as_is"
+
+
 def test_specs_lists_what_ships(run):
     slugs = [answer["slug"] for answer in _lines(run("specs", "--json"))]
     assert slugs == list(shipped_specs())

@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 from nicelevel.core.errors import UnsupportedError
+from nicelevel.core.plan import plan
 from nicelevel.core.plan.gain import gain_range
-from nicelevel.core.prepare import Prepared
+from nicelevel.core.prepare import Prepared, prepare
 from nicelevel.core.process import refuse
 from nicelevel.core.specs import parse_spec, shipped_specs
 from tests import signals
@@ -181,6 +182,39 @@ def test_metadata_is_spoken_of_while_it_is_not_there():
     assert any("Metadata" in reason for reason in found.reasons)
     with pytest.raises(UnsupportedError, match="Metadata"):
         refuse(found, spec)
+
+
+def test_limiting_stays_within_what_is_allowed_and_says_what_would_do(tmp_path):
+    path = signals.write(tmp_path / "a.wav", signals.drums(6), subtype="DOUBLE")
+    prepared = prepare(path, hops_folder=tmp_path)
+    spec = _spec(
+        "[loudness]\ntarget = -16\ntolerance = 0.5\n[limits]\nmax_true_peak_dbtp = -1\n"
+        '[method]\nallow = "limiter"\nmax_limiting_db = 6.0\n'
+    )
+    found = plan(prepared.reading.source, lambda _: prepared, spec)
+    assert found.action == "cannot_meet"
+    assert 5.99 < found.limiting_db <= 6.0
+    text = " ".join(found.reasons)
+    short_db = -16.0 - found.predicted.integrated_lufs
+    assert f"{short_db:.1f} dB short" in text
+    assert "dB of limiting, or another spec would do" in text
+    assert "Without limiting it can reach" in text
+
+
+@pytest.mark.parametrize(
+    ("limit", "field"),
+    [("max_short_term_lufs = -17.5", "max_short_term_lufs"), ("max_momentary_lufs = -15.5", "max_momentary_lufs")],
+)
+def test_limiting_minds_the_loudest_passages_too(tmp_path, limit, field):
+    path = signals.write(tmp_path / "a.wav", signals.drums(6), subtype="DOUBLE")
+    prepared = prepare(path, hops_folder=tmp_path)
+    spec = _spec(
+        f"[loudness]\ntarget = -17\ntolerance = 3\n[limits]\nmax_true_peak_dbtp = -1\n{limit}\n"
+        '[method]\nallow = "limiter"\n'
+    )
+    found = plan(prepared.reading.source, lambda _: prepared, spec)
+    assert found.verdict.meets
+    assert getattr(found.predicted, field) <= float(limit.split()[-1]) + 0.005
 
 
 def test_size_of_a_bit_rate_is_seconds_times_kbit_times_125():

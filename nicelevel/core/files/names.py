@@ -9,7 +9,7 @@ from .containers import sample_bits
 _UNSAFE = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')
 _RESERVED = {"con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("com", "lpt") for n in range(1, 10))}
 _LONGEST_BYTES = 200
-EXTENSIONS = {"wav": ".wav", "aiff": ".aiff", "flac": ".flac"}
+EXTENSIONS = {each: f".{each}" for each in ("wav", "aiff", "caf", "flac", "m4a", "mp3", "ogg", "ac3")}
 
 
 def deliverable_name(title: str, spec: Spec, output: OutputFormat) -> str:
@@ -18,7 +18,7 @@ def deliverable_name(title: str, spec: Spec, output: OutputFormat) -> str:
         "title": title,
         "spec": spec.slug,
         "rate": str(output.sample_rate_hz),
-        "bits": str(sample_bits(output)),
+        "bits": "lossy" if output.is_lossy else str(sample_bits(output)),
         "channels": output.layout.name,
     }
     name = spec.output.name.format_map(fields)

@@ -30,6 +30,9 @@ MARGIN_DB = 0.02
 """The curve is made for a ceiling so much lower: true peaks of single hops may be read that much too low."""
 
 CLOSE_LU, MOST_STEPS = 0.003, 12
+LEAST_DB = 1e-4
+"""The deepest limiting stays so far under what is allowed: nodes are kept in single precision."""
+
 FIRST_SLOPE, LEAST_SLOPE = 0.67, 0.05
 
 
@@ -70,7 +73,7 @@ def limit_to_target(
     limiter = limiter_for(spec, ceilings)
     envelope = envelope_of(prepared, limiter)
     most_db = spec.method.max_limiting_db if most_limiting_db is None else most_limiting_db
-    deepest_db = min(KEPT_DB if most_db is None else most_db, KEPT_DB - limiter.soft_db)
+    deepest_db = min(KEPT_DB if most_db is None else most_db, KEPT_DB - limiter.soft_db) - LEAST_DB
     highest_gain_db = limiter.ceiling_db + deepest_db - envelope.highest_db
     search = _Search(prepared, spec, envelope, limiter)
     gain_db, limited = search.to_target(wanted_db, highest_gain_db)

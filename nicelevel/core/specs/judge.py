@@ -94,7 +94,8 @@ def _target_finding(reading: Reading, spec: Spec) -> Finding:
 def _limit_finding(reading: Reading, limit: Limit, required: float) -> Finding:
     found = limit.figure(reading)
     side = "at most" if limit.upper else "at least"
-    text = f"{_words(limit.key)} {side} {required:g} {limit.unit}"
+    amount = f"{required:,}" if isinstance(required, int) else f"{required:g}"
+    text = f"{_words(limit.key)} {side} {amount} {limit.unit}"
     return Finding(limit.key, required, found, _within(found, limit, required), text)
 
 

@@ -1,5 +1,6 @@
 """The meter: filled with samples, then asked for the reading. One pass, bounded memory."""
 
+from copy import copy
 from typing import Any
 
 import numpy as np
@@ -41,7 +42,7 @@ REST_HOPS = 200
 DEFERRED_HOPS = 100
 """True peaks are searched so much later: the filter reaches over what comes after."""
 
-MOST_WINDOWS = 128
+MOST_WINDOWS = 64
 """Windows of the long-term spectrum, one a second at most and evenly spread."""
 
 
@@ -70,6 +71,7 @@ class Meter:
         self._buffer = CodeBuffer(self._coding, channels, self._end)
         self._biquads = coefficients(rate_hz)
         self._magnitudes = np.zeros((channels, len(self._edges) - 1))
+        self._highest = np.zeros(len(self._edges) - 1)
         bits = with_bits if self._coding.is_whole else without_bits
         self._scan = scan.using(read=self._coding.reads, with_bits=bits)
         self._seconds_per_window = max(1, -(-source.frames // (rate_hz * MOST_WINDOWS)))
@@ -77,6 +79,7 @@ class Meter:
         self._squares: list[NDArray[np.float64]] = []
         self._peaks: list[NDArray[np.float32]] = []
         self._correlations: list[NDArray[np.float32]] = []
+        self._room = _Found(channels, block_s * HOPS_PER_SECOND)
         self._levels = LevelMeter(source, self._coding)
         self._true_peak = TruePeakMeter(self._coding, channels, int(np.diff(self._edges).max()))
         self._low_band = LowBandMeter(self._coding, channels, rate_hz)
@@ -135,13 +138,17 @@ class Meter:
         stretches = -(-frames // (rate_hz * stretch_s))
         stretch_hops = stretch_s * HOPS_PER_SECOND
         all_hops = stretches * stretch_hops
-        found = _Found(channels, all_hops)
+        # A whole buffer uses the same room again: memory that is new has to be brought in page by page.
+        whole = all_hops == self._room.energies.shape[1]
+        found = self._room if whole else _Found(channels, all_hops)
+        found.bits = 0
         for first in range(0, channels, LANES):
             self._scan_group(first, min(LANES, channels - first), stretch_hops, found)
-        found.cut(hops)
+        found = found.cut(hops)
         self._mend_last_hop(found, hops)
-        self._magnitudes[:, REST_HOPS : REST_HOPS + hops] = found.magnitudes
+        self._magnitudes[:, REST_HOPS : REST_HOPS + hops] = np.maximum(-found.lows, found.highs)
         self._magnitudes[:, REST_HOPS + hops :] = 0.0
+        self._highest[:] = self._magnitudes.max(axis=0) * self._coding.scale
         self._keep_curves(found, frames, hops)
         self._levels.add(found.sums, found.extremes, found.bits)
         self._levels.count_clipped(self._buffer.codes[self._start : self._filled], found.extremes)
@@ -186,8 +193,8 @@ class Meter:
         lengths = np.diff(edges[: complete + 1])
         self._energies.append(sums / lengths)
         self._squares.append(self._mean_squares(found.sums[:, 1, :complete]) / lengths)
-        highest = np.maximum.reduceat(found.magnitudes.max(axis=0), np.arange(0, hops, HOPS_PER_ENERGY))
-        self._peaks.append((highest * self._coding.scale).astype(np.float32))
+        peaks = self._highest[REST_HOPS : REST_HOPS + hops]
+        self._peaks.append(np.maximum.reduceat(peaks, np.arange(0, hops, HOPS_PER_ENERGY)).astype(np.float32))
         if self._source.channels == 2:
             self._correlations.append(_correlations(found.sums, -(-hops // (HOPS_PER_SUM * SUMS_PER_CORRELATION))))
         if self._hop_files:
@@ -213,8 +220,7 @@ class Meter:
     def _note_sounding(self, hops: int) -> None:
         """Tell the first and the last frame at or over the threshold of silence."""
         threshold = ratio_from_db(SILENCE_DBFS)
-        magnitudes = self._magnitudes[:, REST_HOPS : REST_HOPS + hops].max(axis=0) * self._coding.scale
-        sounding = np.flatnonzero(magnitudes >= threshold)
+        sounding = np.flatnonzero(self._highest[REST_HOPS : REST_HOPS + hops] >= threshold)
         if len(sounding) == 0:
             return
         first, last = (self._sounding_frames(int(hop), threshold) for hop in (sounding[0], sounding[-1]))
@@ -249,17 +255,15 @@ class _Found:
     """What one scan finds, in units of a code: see there."""
 
     def __init__(self, channels: int, hops: int) -> None:
-        self.energies, self.lows, self.highs = (np.zeros((channels, hops)) for _ in range(3))
-        self.sums = np.zeros((channels, 3, hops // HOPS_PER_SUM))
+        self.energies, self.lows, self.highs = (np.empty((channels, hops)) for _ in range(3))
+        self.sums = np.empty((channels, 3, hops // HOPS_PER_SUM))
         self.bits = 0
 
-    def cut(self, hops: int) -> None:
-        """Leave out what lies after the end."""
-        self.energies, self.lows, self.highs = (array[:, :hops] for array in (self.energies, self.lows, self.highs))
-
-    @property
-    def magnitudes(self) -> NDArray[np.float64]:
-        return np.maximum(-self.lows, self.highs)
+    def cut(self, hops: int) -> "_Found":
+        """The same without what lies after the end."""
+        cut = copy(self)
+        cut.energies, cut.lows, cut.highs = (array[:, :hops] for array in (self.energies, self.lows, self.highs))
+        return cut
 
     @property
     def extremes(self) -> NDArray[np.float64]:

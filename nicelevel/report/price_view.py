@@ -28,6 +28,9 @@ class PriceDrawing:
     band_height: float
     allowed_x: float | None
     now: tuple[float, float] | None
+    target_y: float
+    level_at_top: float
+    level_per_pixel: float
     says: str
 
 
@@ -71,6 +74,9 @@ def draw_price(found: Sequence[Price], spec: Spec, plan: Plan) -> PriceDrawing |
         band_height=round(y(target - tolerance) - y(target + tolerance), 1),
         allowed_x=None if allowed is None else x(allowed),
         now=(x(plan.limiting_db), y(reached)) if math.isfinite(reached) and reached >= lowest else None,
+        target_y=y(target),
+        level_at_top=highest + TOP * (highest - lowest) / (HEIGHT - TOP - FOOT),
+        level_per_pixel=(highest - lowest) / (HEIGHT - TOP - FOOT),
         says=_gain_of_depth(known, unit),
     )
 

@@ -92,6 +92,18 @@ class Destination(_Table):
         indexes = ((("job", "spec"), True),)
 
 
+class OwnTarget(_Table):
+    """The target of one source at one destination, where it is not that of the spec."""
+
+    id = BigAutoField()
+    source = ForeignKeyField(Source, on_delete="CASCADE")
+    destination = ForeignKeyField(Destination, on_delete="CASCADE")
+    target = DoubleField()
+
+    class Meta:
+        indexes = ((("source", "destination"), True),)
+
+
 class Deliverable(_Table):
     """One source at one destination in one format: queued, rendered, proved."""
 
@@ -117,4 +129,4 @@ class Deliverable(_Table):
         indexes = ((("source", "destination", "format_number"), True),)
 
 
-TABLES = (Job, Reading, Source, SpecVersion, Destination, Deliverable)
+TABLES = (Job, Reading, Source, SpecVersion, Destination, OwnTarget, Deliverable)

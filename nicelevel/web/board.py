@@ -20,6 +20,7 @@ from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
 from nicelevel.store.neighbours import noted_readings, with_neighbour_notes
+from nicelevel.store.own_targets import own_target_of, own_targets_of, with_target
 from nicelevel.store.planning import limited_of, plans_of, sets_proposed
 from nicelevel.store.prepared import load_prepared
 from nicelevel.store.readings import load_figures, load_reading
@@ -40,6 +41,7 @@ class Cell:
     vial: Vial | None
     deliverables: tuple[Deliverable, ...]
     source_id: int
+    own_target: float | None = None
 
     @property
     def state(self) -> str:
@@ -119,7 +121,8 @@ def board_of(job: Job, audio: AudioFolder) -> Board:
     made = _by_place(deliverables_of(job.id))
     sources = sources_of(job.id)
     readings = noted_readings([source for source in sources if source.state == "measured"], audio)
-    rows = tuple(_row(source, readings.get(source.id), destinations, made, audio) for source in sources)
+    own = own_targets_of(job.id)
+    rows = tuple(_row(source, readings.get(source.id), destinations, made, own, audio) for source in sources)
     specs = tuple((destination, spec_of(destination.spec)) for destination in destinations)
     return Board(job, specs, rows, _summary(rows, len(destinations)))
 
@@ -138,7 +141,7 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
     made = _by_place(deliverables_of(source.job_id))
     measured = source.state == "measured"
     noted = with_neighbour_notes(source, load_figures(source.digest, audio), audio) if measured else None
-    row = _row(source, noted, [destination], made, audio)
+    row = _row(source, noted, [destination], made, own_targets_of(source.job_id), audio)
     cell, drawing = row.cells[0], None
     if cell.plan:
         drawing = draw_loudness(
@@ -169,7 +172,7 @@ def _set_of(source: Source, audio: AudioFolder) -> tuple[tuple[str, ...], tuple[
 
 def price_of(source: Source, destination: Destination, audio: AudioFolder) -> PriceDrawing | None:
     """The price curve of one source at one destination; None where there is no plan or nothing to limit for."""
-    spec = spec_of(destination.spec)
+    spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
     try:
         plan = plans_of(source, spec, audio)[0]
     except NiceLevelError:
@@ -209,6 +212,7 @@ def _row(
     reading: Measured | None,
     destinations: Sequence[Destination],
     made: dict[tuple[int, int], tuple[Deliverable, ...]],
+    own: dict[tuple[int, int], float],
     audio: AudioFolder,
 ) -> Row:
     if reading is None:
@@ -218,22 +222,31 @@ def _row(
             "",
             tuple(Cell(each, spec_of(each.spec), None, None, None, (), source.id) for each in destinations),
         )
-    cells = tuple(_cell(reading, source, each, made.get((source.id, each.id), ()), audio) for each in destinations)
+    leader_id = source.leader_id or source.id
+    cells = tuple(
+        _cell(reading, source, each, made.get((source.id, each.id), ()), own.get((leader_id, each.id)), audio)
+        for each in destinations
+    )
     return Row(source, reading, thumbnail_of(source.digest, audio), cells)
 
 
 def _cell(
-    reading: Measured, source: Source, destination: Destination, made: tuple[Deliverable, ...], audio: AudioFolder
+    reading: Measured,
+    source: Source,
+    destination: Destination,
+    made: tuple[Deliverable, ...],
+    own: float | None,
+    audio: AudioFolder,
 ) -> Cell:
-    spec = spec_of(destination.spec)
+    spec = with_target(spec_of(destination.spec), own)
     try:
         plan = plans_of(source, spec, audio)[0]
     except NiceLevelError as error:
-        return Cell(destination, spec, None, error.message, None, made, source.id)
+        return Cell(destination, spec, None, error.message, None, made, source.id, own)
     made = tuple(each for each in made if _still_planned(each, plan))
     seal = _seal(made)
     vial = draw_vial(reading, plan, spec, made[0].measured if seal else None, seal)
-    return Cell(destination, spec, plan, None, vial, made, source.id)
+    return Cell(destination, spec, plan, None, vial, made, source.id, own)
 
 
 def _still_planned(made: Deliverable, plan: Plan) -> bool:

@@ -8,9 +8,10 @@ from nicelevel.core.errors import NotAudioError, SpecError
 from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.store.jobs import add_destination
+from nicelevel.store.own_targets import own_target_of, save_own_target
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import link_set, remove_source, unlink_set
-from nicelevel.store.specs import free_slug, keep_version
+from nicelevel.store.specs import free_slug, keep_version, spec_of
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_source, enqueue_sum_check
 
 from .board import close_up_of, price_of
@@ -53,7 +54,9 @@ def close_up(source_id: int, destination_id: int) -> str:
 def price(source_id: int, destination_id: int) -> str:
     """What each level would cost in limiting: asked for after the close-up, for it takes a little longer."""
     source, destination = source_or_404(source_id), destination_or_404(destination_id)
-    return render_template("board/price.html", price=price_of(source, destination, audio()))
+    drawing = price_of(source, destination, audio())
+    own = own_target_of(source, destination)
+    return render_template("board/price.html", price=drawing, source=source, destination=destination, own=own)
 
 
 @sources.post("/sources/<int:source_id>/link")
@@ -86,6 +89,15 @@ def match(source_id: int) -> Any:
     add_destination(source.job_id, slug, source.id)
     enqueue_preparations(source.job_id, audio())
     return jsonify(board=url_for("jobs.board", job_id=source.job_id, _anchor=f"source-{source.id}"))
+
+
+@sources.post("/sources/<int:source_id>/target/<int:destination_id>")
+def own_target(source_id: int, destination_id: int) -> Any:
+    """Give a source its own target at a destination; without one it has the spec's again."""
+    source, destination = source_or_404(source_id), destination_or_404(destination_id)
+    target = request.form.get("target", type=float)
+    save_own_target(source, destination, spec_of(destination.spec), target)
+    return jsonify(target=target)
 
 
 def _pixels(name: str, default: int, least: int, most: int) -> int:

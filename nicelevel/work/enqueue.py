@@ -5,6 +5,7 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
 from nicelevel.store.models import Deliverable, Destination, Source
+from nicelevel.store.own_targets import own_target_of, with_target
 from nicelevel.store.planning import plans_of
 from nicelevel.store.sources import add_source, outdated_sources, save_source_state, sources_of
 from nicelevel.store.specs import spec_of
@@ -59,7 +60,7 @@ def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder
     Plans that cannot meet their spec are not queued. Raises UnsupportedError where no plan can be made.
     """
     queued = []
-    spec = spec_of(destination.spec)
+    spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
     for number, plan in enumerate(plans_of(source, spec, audio)):
         if plan.action == "cannot_meet" or not_yet(plan.output, spec):
             continue

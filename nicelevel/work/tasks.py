@@ -27,6 +27,7 @@ from nicelevel.store.database import connected, database
 from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, save_deliverable
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
+from nicelevel.store.own_targets import own_target_of, with_target
 from nicelevel.store.planning import judged_by, limited_of, plans_of
 from nicelevel.store.prepared import (
     missing_preparations,
@@ -137,7 +138,8 @@ def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -
 
 
 def _render(deliverable: Deliverable, config: Config) -> None:
-    source, spec = deliverable.source, spec_of(deliverable.spec)
+    source = deliverable.source
+    spec = with_target(spec_of(deliverable.spec), own_target_of(source, deliverable.destination))
     audio = AudioFolder(config.audio_folder)
     plan = plans_of(source, spec, audio)[deliverable.format_number]
     refuse(plan, spec)

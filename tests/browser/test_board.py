@@ -321,6 +321,24 @@ def test_rows_are_ordered_by_figures_and_filtered_by_words(board, tmp_path):
     assert _titles(board) == ["Beta"]
 
 
+def test_the_price_curve_is_dragged_to_an_own_target(board, tmp_path):
+    drop(board, signals.write(tmp_path / "mix.wav", 0.3 * signals.programme(6, seed=3)))
+    measured(board, "mix")
+    place = cell(board, "mix", "Streaming")
+    place.click()
+    board.wait_for_timeout(800)  # the board asks for itself once more when its events begin
+    board.hover(".price .grip", position={"x": 100, "y": 7})
+    grip = board.locator(".price .grip").bounding_box()
+    x, y = grip["x"] + 100, grip["y"] + 7
+    board.mouse.down()
+    board.mouse.move(x, y + 15, steps=3)
+    board.mouse.up()
+    expect(place).to_contain_text("to −")
+    expect(board.locator(".price")).to_contain_text("Its own target here")
+    board.click("[data-spec-target]")
+    expect(place).not_to_contain_text("to −")
+
+
 def test_a_mix_and_its_stems_are_linked_by_a_key(board, tmp_path):
     stems = [0.2 * signals.programme(4, seed=seed) for seed in (7, 8)]
     for name, signal_of in (("song", sum(stems)), ("song_drums", stems[0]), ("song_bass", stems[1])):

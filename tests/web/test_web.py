@@ -105,6 +105,24 @@ def test_the_price_curve_comes_where_a_limiter_could_help(client, job, work_off)
     assert "The first 3 dB of limiting bring" in curves[0]
 
 
+def test_a_source_has_its_own_target_and_the_specs_again(client, job, work_off):
+    upload(client, job, "mix.wav", wav(signals.noise(4, -30)))
+    work_off()
+    source, place = sources_of(job.id)[0], destinations_of(job.id)[0]
+    address = f"/sources/{source.id}/target/{place.id}"
+    client.post(address, data={"target": "-27.5"}, headers=JSON)
+    assert "to −27.5" in client.get(f"/jobs/{job.id}/parts").text
+    client.post(f"/jobs/{job.id}/render", data={"destination": place.id}, headers=JSON)
+    work_off()
+    made = Deliverable.get(Deliverable.destination == place.id)
+    assert made.measured["integrated_lufs"] == pytest.approx(-27.5, abs=0.05)
+    assert made.findings[0]["required"] == [-28.0, -27.0]
+    refused = client.post(address, data={"target": "9"}, headers=JSON)
+    assert "loudness.target" in refused.json["error"]["message"]
+    assert "to −27.5" not in client.post(address, headers=JSON).text
+    assert 'data-state="gain"' in client.get(f"/jobs/{job.id}/parts").text
+
+
 def test_render_download_and_package(client, job, work_off, store, config):
     upload(client, job, "mix.wav", wav(signals.both(signals.sine(1000, -23, 3))))
     upload(client, job, "MIX.wav", wav(signals.both(signals.sine(1000, -24, 3))))

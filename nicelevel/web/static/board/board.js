@@ -7,6 +7,7 @@ import { getHtml, inTurn, post, upload } from "../requests.js";
 import { boardKeys } from "./keys.js";
 import { watchChanges } from "./live.js";
 import { rowOrder } from "./order.js";
+import { watchPrice } from "./price.js";
 
 const CLOSE_UP_HEIGHT = 283;
 
@@ -20,6 +21,7 @@ function board() {
     init() {
       watchDrops((on) => (this.dropping = on), (files) => this.takeIn(files));
       boardKeys(this);
+      watchPrice(this.$refs.closeUp);
       this.order = rowOrder(this.$refs.body, this.$refs.head, this.$refs.filter);
       watchChanges(this.$root.dataset, () => this.afterChange());
       addEventListener("resize", () => this.showCloseUp());
@@ -70,8 +72,8 @@ function board() {
       for (const old of this.$refs.body.querySelectorAll(".cur, .sel")) old.classList.remove("cur", "sel");
       cell?.classList.add("cur");
       cell?.closest("tr").classList.add("sel");
-      const { closeUp, state, value } = cell?.dataset ?? {};
-      const shown = cell ? [closeUp, state, value, cell.closest("tr").dataset.sum].join(" ") : "";
+      const { closeUp, state, value, own } = cell?.dataset ?? {};
+      const shown = cell ? [closeUp, state, value, own, cell.closest("tr").dataset.sum].join(" ") : "";
       if (shown !== this.shown) {
         this.shown = shown;
         this.showCloseUp();

@@ -9,10 +9,11 @@ from nicelevel.core.specs.judge import MEASURES
 from nicelevel.core.specs.spec import MEASURE_UNITS, Spec
 from nicelevel.core.values import Action, Plan, Reading
 
+from .curve import Tick
+
 WIDTH, HEIGHT = 620, 430
 LEFT, RIGHT, TOP, FOOT = 46, 14, 16, 26
 SHOWN_DB, LOWEST_DB, GRID_DB = 36, -66, 6
-LENGTH_HEIGHT, BAR_HEIGHT, BARS_APART = 58, 19, 29
 MOST_NAMES, SHORT_TITLE = 14, 12
 
 MEASURE_NAMES = {
@@ -28,7 +29,6 @@ MEASURE_NAMES = {
 class Standing:
     """A source against a spec: a column with its level, where it lands, and the peak it then has; in pixels."""
 
-    title: str
     short_title: str
     title_y: float
     x: float
@@ -46,12 +46,6 @@ class Line:
     key: str
     y: float
     says: str
-
-
-@dataclass(frozen=True)
-class LengthMark:
-    x: float
-    label: str
 
 
 @dataclass(frozen=True)
@@ -77,9 +71,8 @@ class SpecDrawing:
     ceilings: tuple[Line, ...]
     standings: tuple[Standing, ...]
     db_per_pixel: float
-    length_ticks: tuple[LengthMark, ...]
-    lengths: tuple[LengthMark, ...]
-    length_name: str
+    length_ticks: tuple[Tick, ...]
+    lengths: tuple[Tick, ...]
     bars: tuple[SizeBar, ...]
     size_x: float | None
     size_name: str
@@ -111,7 +104,6 @@ def draw_spec(spec: Spec, sources: Sequence[tuple[str, Reading, Plan | None, str
         db_per_pixel=-axis.bottom_db / (HEIGHT - TOP - FOOT),
         length_ticks=length_ticks,
         lengths=lengths,
-        length_name="Length, s",
         bars=bars,
         size_x=size_x,
         size_name=f"Size of {longest_s:g} s" if longest_s else "Size",
@@ -157,7 +149,6 @@ def _standing(
     peak = plan.predicted.true_peak_dbtp if plan else -math.inf
     why = plan.reasons[0] if plan and plan.reasons else problem
     return Standing(
-        title=title,
         short_title=short_titles[number] if count <= MOST_NAMES else "",
         title_y=HEIGHT + (12 if number % 2 else 0) - 10,
         x=round(LEFT + 20 + field * (number + 0.5) / count, 1),
@@ -186,7 +177,7 @@ def _longest_s(spec: Spec) -> float:
     return max(limits.durations_s or (limits.max_duration_s or limits.min_duration_s or 0.0,))
 
 
-def _lengths(spec: Spec, longest_s: float) -> tuple[tuple[LengthMark, ...], tuple[LengthMark, ...]]:
+def _lengths(spec: Spec, longest_s: float) -> tuple[tuple[Tick, ...], tuple[Tick, ...]]:
     """Ticks of the length axis, and the lengths that are asked for; nothing where none is."""
     if not longest_s:
         return (), ()
@@ -194,11 +185,11 @@ def _lengths(spec: Spec, longest_s: float) -> tuple[tuple[LengthMark, ...], tupl
     step = 10 ** math.floor(math.log10(end_s / 4))
     step = next(each for each in (step, 2 * step, 5 * step, 10 * step) if end_s / each <= 8)
     field = WIDTH - LEFT - RIGHT
-    ticks = [LengthMark(LEFT + field * n * step / end_s, f"{n * step:g}") for n in range(int(end_s / step) + 1)]
+    ticks = [Tick(LEFT + field * n * step / end_s, f"{n * step:g}") for n in range(int(end_s / step) + 1)]
     asked = spec.limits.durations_s or tuple(
         each for each in (spec.limits.min_duration_s, spec.limits.max_duration_s) if each
     )
-    return tuple(ticks), tuple(LengthMark(round(LEFT + field * each / end_s, 1), f"{each:g}") for each in asked)
+    return tuple(ticks), tuple(Tick(round(LEFT + field * each / end_s, 1), f"{each:g}") for each in asked)
 
 
 def _bars(spec: Spec, longest_s: float) -> tuple[tuple[SizeBar, ...], float | None]:

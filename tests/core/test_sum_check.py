@@ -1,5 +1,7 @@
 """Eight synthetic stems against their mix: each fault that arithmetic can name is named, with its stem."""
 
+import subprocess
+
 import numpy as np
 import pytest
 
@@ -76,6 +78,18 @@ def test_a_stem_of_another_length_is_refused_by_name(tmp_path):
     stems = _stems()
     with pytest.raises(UnsupportedError, match=r"stem 1.wav\) has 191990 frames, the mix 192000"):
         _check(tmp_path, sum(stems), [stems[0], stems[1][:-10]])
+
+
+def test_stems_of_another_coding_are_held_against_the_mix_too(tmp_path):
+    """Decoders give blocks of other sizes: ALAC in packets, WAVE as many frames as were asked for."""
+    stems = _stems()
+    mix = signals.write(tmp_path / "mix.wav", sum(stems))
+    paths = []
+    for number, stem in enumerate(stems):
+        wave = signals.write(tmp_path / f"{number}.wav", stem)
+        paths.append(tmp_path / f"{number}.m4a")
+        subprocess.run(["ffmpeg", "-loglevel", "error", "-i", wave, "-c:a", "alac", paths[-1]], check=True)
+    assert check_sum(mix, paths).adds_up
 
 
 def test_silence_adds_up(tmp_path):

@@ -186,8 +186,9 @@ class _Search:
 def level_after(measure: str, prepared: Prepared, limited: Limited) -> float:
     """The level that is left after limiting, in one of LIMITED_MEASURES."""
     if measure == "rms":
-        before = prepared.reading.curves.squares.sum()
-        return prepared.reading.rms_dbfs + db_from_energy(float(limited.squares.sum() / before))
+        before = float(prepared.reading.curves.squares.sum())
+        left = float(limited.squares.sum()) / before if before > 0.0 else 1.0
+        return prepared.reading.rms_dbfs + db_from_energy(left)
     if measure == "max_short_term":
         return loudest_lufs(limited.energies, SHORT_TERM_HOPS)
     return integrated_lufs(gating_blocks(limited.energies))

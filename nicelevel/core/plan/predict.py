@@ -8,19 +8,12 @@ from numpy.typing import NDArray
 
 from ..files.containers import container_of, data_bytes
 from ..files.wave_header import wave_header
-from ..measure.gating import (
-    MOMENTARY_HOPS,
-    SHORT_TERM_HOPS,
-    gating_blocks,
-    integrated_lufs,
-    loudest_lufs,
-    scaled,
-    short_term_steps,
-)
+from ..measure.gating import MOMENTARY_HOPS, loudest_lufs, scaled, short_term_steps
 from ..measure.loudness_range import loudness_range_lu, range_of_sorted_lu
 from ..prepare import Prepared
-from ..units import db_from_energy, db_from_ratio, ratio_from_db
+from ..units import db_from_ratio, ratio_from_db
 from ..values import OutputFormat, Plan, Reading
+from .limit import level_after
 from .limiter import Limited
 
 
@@ -46,19 +39,18 @@ def after_limiting(prepared: Prepared, gain_db: float, limited: Limited) -> Read
     """The reading after a gain and the limiter: every loudness from the energies that are left."""
     reading, energies = prepared.reading.without_curves(), limited.energies
     true_peak_dbtp, sample_peak_dbfs = db_from_ratio(limited.true_peak), db_from_ratio(limited.sample_peak)
-    left = float(limited.squares.sum()) / max(1e-300, float(prepared.reading.curves.squares.sum()))
     return _moved(
         reading,
         gain_db,
-        integrated_lufs=integrated_lufs(gating_blocks(energies)),
+        integrated_lufs=level_after("integrated", prepared, limited),
         loudness_range_lu=loudness_range_lu(short_term_steps(energies)),
         max_momentary_lufs=loudest_lufs(energies, MOMENTARY_HOPS),
-        max_short_term_lufs=loudest_lufs(energies, SHORT_TERM_HOPS),
+        max_short_term_lufs=level_after("max_short_term", prepared, limited),
         true_peak_per_channel_dbtp=tuple(
             min(peak + gain_db, true_peak_dbtp) for peak in reading.true_peak_per_channel_dbtp
         ),
         sample_peak_dbfs=min(reading.sample_peak_dbfs + gain_db, sample_peak_dbfs),
-        rms_dbfs=reading.rms_dbfs + db_from_energy(left),
+        rms_dbfs=level_after("rms", prepared, limited),
     )
 
 

@@ -7,7 +7,7 @@ residual that turns to silence when the stem is moved says by how much it is lat
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -17,21 +17,25 @@ from numpy.typing import NDArray
 
 from ..errors import UnsupportedError
 from ..files import take_in
+from ..files.blocks import Block
 from ..measure import Progress
 from ..units import db_from_energy, db_from_ratio
 from ..values import Source
 
-BLOCK_S, STEP_S = 8.0, 0.1
+BLOCK_S, STEP_S = 4.0, 0.1
 SAME_DB = -60.0
 """A residual so far under the mix is none: rounding and dither of 16 bits stay under it."""
 
 EXPLAINED_RATIO = 0.02
 """A cause is named where it leaves less than this share of the residual's energy."""
 
-LEVEL_STEP_RATIO = 0.01
+SHARE_TOLERANCE = 0.03
 FARTHEST_S = 0.1
 
 Cause = Literal["missing", "doubled", "inverted", "shifted", "level", "unknown"]
+
+_SHARES: dict[Cause, float] = {"missing": -1.0, "doubled": 1.0, "inverted": -2.0}
+"""Which share of a stem the residual is, by cause."""
 
 
 @dataclass(frozen=True)
@@ -88,18 +92,34 @@ def _refuse_unlike(sources: Sequence[Source]) -> None:
                 )
 
 
-def _blocks(mix: Path, stems: Sequence[Path], source: Source):  # type: ignore[no-untyped-def]
+def _blocks(mix: Path, stems: Sequence[Path], source: Source) -> Iterator[tuple[NDArray[np.float64], int]]:
     """Yield arrays of files × frames × channels, the mix first, and how many frames are done."""
     opened = [take_in(path) for path in (mix, *stems)]
     try:
-        readers = [audio.blocks(int(BLOCK_S * source.sample_rate_hz)) for audio in opened]
+        frames = int(BLOCK_S * source.sample_rate_hz)
+        readers = [_even(audio.blocks(frames), frames) for audio in opened]
         done = 0
         for parts in zip(*readers, strict=True):
             done += len(parts[0])
-            yield np.stack([part.astype(np.float64) for part in parts]), done
+            yield np.stack(parts), done
     finally:
         for audio in opened:
             audio.__exit__(None, None, None)
+
+
+def _even(blocks: Iterator[Block], frames: int) -> Iterator[NDArray[np.float64]]:
+    """The same samples in blocks of just so many frames, the last one shorter: decoders give what they have."""
+    waiting: list[Block] = []
+    have = 0
+    for block in blocks:
+        waiting.append(block)
+        have += len(block)
+        while have >= frames:
+            joined = np.concatenate(waiting).astype(np.float64)
+            yield joined[:frames]
+            waiting, have = [joined[frames:]], have - frames
+    if have:
+        yield np.concatenate(waiting).astype(np.float64)
 
 
 class _Sums:
@@ -152,9 +172,9 @@ class _Sums:
         left = self._residual - product**2 / energy
         if left > EXPLAINED_RATIO * self._residual:
             return None
-        for cause, expected in (("missing", -1.0), ("doubled", 1.0), ("inverted", -2.0)):
-            if abs(share - expected) < LEVEL_STEP_RATIO * 3:
-                return cause, None  # type: ignore[return-value]
+        for cause, expected in _SHARES.items():
+            if abs(share - expected) < SHARE_TOLERANCE:
+                return cause, None
         return ("level", db_from_ratio(1.0 + share)) if share > -1.0 else None
 
     def _by_shift(self) -> tuple[int, float] | None:

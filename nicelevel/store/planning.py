@@ -53,8 +53,10 @@ def _as_member(
 ) -> tuple[Plan, ...]:
     described, leader_described = (load_figures(each, audio).source for each in (digest, leader_digest))
     found = []
-    for number, leader in enumerate(_alone(leader_digest, spec, audio)):
-        output = resolve_format(described, spec.formats[number])
+    for leader in _alone(leader_digest, spec, audio):
+        # Not by number: of the first format that fits there is one plan only.
+        wanted = next(each for each in spec.formats if resolve_format(leader_described, each) == leader.output)
+        output = resolve_format(described, wanted)
         steps = preparation_for(described, output, spec.channels)
         leader_steps = preparation_for(leader_described, leader.output, spec.channels)
         leaders = limited_by(load_prepared(leader_digest, leader_steps, audio), leader)

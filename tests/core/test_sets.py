@@ -39,6 +39,8 @@ def test_a_mix_and_its_stems_are_told_by_their_names(names, leader, members):
 def test_what_is_of_another_length_or_name_stays_alone():
     assert propose_sets([_candidate("theme"), _candidate("theme_strings", frames=999)]) == ()
     assert propose_sets([_candidate("theme"), _candidate("theme_strings", rate=44_100)]) == ()
+    mono = Candidate("theme_voice", "theme_voice", source_of(np.zeros((1000, 1)), RATE, None))
+    assert propose_sets([_candidate("theme"), mono]) == ()
     assert propose_sets([_candidate("one"), _candidate("two"), _candidate("themes")]) == ()
     assert propose_sets([_candidate("mix"), _candidate("mix_strings")]) == ()
 

@@ -38,12 +38,12 @@ class ProposedSet:
 def propose_sets(candidates: Sequence[Candidate]) -> tuple[ProposedSet, ...]:
     """Sets told from names and equal lengths.
 
-    The leader is the source whose name, less words such as "mix", begins the names of others of the same rate and
-    length. What fits nowhere stays alone.
+    The leader is the source whose name, less words such as "mix", begins the names of others of the same rate,
+    length and channels. What fits nowhere stays alone.
     """
-    alike: dict[tuple[int, int], list[Candidate]] = defaultdict(list)
+    alike: dict[Hashable, list[Candidate]] = defaultdict(list)
     for each in candidates:
-        alike[each.source.sample_rate_hz, each.source.frames].append(each)
+        alike[each.source.sample_rate_hz, each.source.frames, each.source.layout.positions].append(each)
     found, taken = [], set()
     for group in alike.values():
         for leader in sorted(group, key=lambda each: len(_words(each.name))):
@@ -99,6 +99,7 @@ def member_plan(
         verdict=verdict,
         reasons=_reasons(leader, leader_title, verdict.meets, predicted),
         output=output,
+        preparation=prepared.preparation,
         dithers=output.dither != "none" and word_length_falls(prepared.reading.bits_used, output, leader.gain_db),
     )
 

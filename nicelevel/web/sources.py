@@ -7,10 +7,10 @@ from flask import Blueprint, current_app, jsonify, render_template, request, url
 from nicelevel.core.errors import NotAudioError, SpecError
 from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
-from nicelevel.store.jobs import add_destination
+from nicelevel.store.jobs import add_destination, find_destination
 from nicelevel.store.own_targets import own_target_of, save_own_target
 from nicelevel.store.readings import load_figures
-from nicelevel.store.sources import link_set, remove_source, unlink_set
+from nicelevel.store.sources import find_source, link_set, remove_source, unlink_set
 from nicelevel.store.specs import free_slug, keep_version, spec_of
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_source, enqueue_sum_check
 
@@ -52,8 +52,13 @@ def close_up(source_id: int, destination_id: int) -> str:
 
 @sources.get("/sources/<int:source_id>/price/<int:destination_id>")
 def price(source_id: int, destination_id: int) -> str:
-    """What each level would cost in limiting: asked for after the close-up, for it takes a little longer."""
-    source, destination = source_or_404(source_id), destination_or_404(destination_id)
+    """What each level would cost in limiting: asked for after the close-up, for it takes a little longer.
+
+    Nothing where source or destination have gone meanwhile.
+    """
+    source, destination = find_source(source_id), find_destination(destination_id)
+    if source is None or destination is None:
+        return ""
     drawing = price_of(source, destination, audio())
     own = own_target_of(source, destination)
     return render_template("board/price.html", price=drawing, source=source, destination=destination, own=own)

@@ -12,5 +12,14 @@ CHANNEL = "nice_level_changes"
 
 def announce(job_id: int, source_id: int) -> None:
     """Say that a source of a job, or one of its deliverables, has changed."""
-    message = json.dumps({"job": job_id, "source": source_id})
+    _say({"job": job_id, "source": source_id})
+
+
+def announce_destination(job_id: int, destination_id: int) -> None:
+    """Say that a destination of a job has another version of its spec."""
+    _say({"job": job_id, "destination": destination_id})
+
+
+def _say(change: dict[str, int]) -> None:
+    message = json.dumps(change)
     database.execute_sql("SELECT pg_notify(%s, %s)", (CHANNEL, message))

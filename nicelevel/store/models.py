@@ -4,6 +4,7 @@ from peewee import (
     SQL,
     BigAutoField,
     BigIntegerField,
+    BooleanField,
     CharField,
     Check,
     DateField,
@@ -67,6 +68,8 @@ class Source(_Table):
     leader = ForeignKeyField("self", null=True, backref="members", on_delete="SET NULL")
     sum_check = BinaryJSONField(null=True, index=False)
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+    changed_at = DateTimeTZField(null=True)
+    counts = BooleanField(null=True)
 
 
 class SpecVersion(_Table):

@@ -1,6 +1,7 @@
 """Sources of a job, from taken in to measured."""
 
 from collections.abc import Sequence
+from datetime import datetime
 from pathlib import PurePath
 from typing import Any
 
@@ -16,12 +17,18 @@ _LONGEST_TITLE = 200
 
 
 def add_source(
-    job_id: int, file_name: str, digest: str, size_bytes: int, title: str | None = None, kind: str = "mix"
+    job_id: int,
+    file_name: str,
+    digest: str,
+    size_bytes: int,
+    title: str | None = None,
+    kind: str = "mix",
+    changed_at: datetime | None = None,
 ) -> Source:
-    """A new source, waiting to be measured."""
+    """A new source, waiting to be measured; changed_at: when its file was last changed."""
     title = title or PurePath(file_name).stem or file_name
     row = {"file_name": file_name[:255], "title": title[:_LONGEST_TITLE], "digest": digest, "kind": kind}
-    source = Source.create(job=job_id, size_bytes=size_bytes, **row)
+    source = Source.create(job=job_id, size_bytes=size_bytes, changed_at=changed_at, **row)
     announce(job_id, source.id)
     return source
 

@@ -11,9 +11,9 @@ from nicelevel.core.errors import SpecError
 from nicelevel.core.specs import Spec, parse_spec, shipped_specs
 from nicelevel.core.specs.library import shipped_toml
 
-from .changes import announce
+from .changes import announce_destination
 from .database import database
-from .models import Destination, Source, SpecVersion
+from .models import Destination, SpecVersion
 
 
 @dataclass(frozen=True)
@@ -90,9 +90,7 @@ def _move_destinations(version: SpecVersion) -> None:
         taken = Destination.select().where(Destination.job == destination.job_id, Destination.spec == version.id)
         if not taken.exists():
             Destination.update(spec=version.id).where(Destination.id == destination.id).execute()
-    for job_id in {destination.job_id for destination in moved}:
-        for source in Source.select(Source.id).where(Source.job == job_id):
-            announce(job_id, source.id)
+            announce_destination(destination.job_id, destination.id)
 
 
 def jobs_with(slug: str) -> list[int]:

@@ -1,8 +1,11 @@
-"""The data of the board: one function for the page and for every part of it that is fetched again."""
+"""The data of the board: one function for the page and for every part of it that is fetched again.
 
-from collections.abc import Sequence
-from dataclasses import dataclass
-from functools import lru_cache
+A row that is not looked at yet is an outline: its cells are planned when it comes near the view, drawn when shown.
+"""
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property, lru_cache
 
 from nicelevel.core.errors import NiceLevelError
 from nicelevel.core.plan.formats import not_yet
@@ -19,35 +22,48 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
-from nicelevel.store.neighbours import noted_readings, with_neighbour_notes
+from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.own_targets import own_target_of, own_targets_of, with_target
 from nicelevel.store.planning import limited_of, plans_of, sets_proposed
 from nicelevel.store.prepared import load_prepared
-from nicelevel.store.readings import load_figures, load_reading
+from nicelevel.store.readings import load_reading
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
+from nicelevel.store.versions import Standing, standings_of
 
 SAME_GAIN_DB = 0.005
+FIRST_ROWS = 24
+"""So many rows come with the page: more than a screen shows."""
 
 
 @dataclass(frozen=True)
 class Cell:
     """One source at one destination: its plan, or why there is none, and what became of it."""
 
+    source_id: int
     destination: Destination
     spec: Spec
-    plan: Plan | None
-    problem: str | None
-    vial: Vial | None
-    deliverables: tuple[Deliverable, ...]
-    source_id: int
+    reading: Measured | None = None
+    plan: Plan | None = None
+    problem: str | None = None
+    deliverables: tuple[Deliverable, ...] = ()
     own_target: float | None = None
+    is_older: bool = False
+
+    @cached_property
+    def vial(self) -> Vial | None:
+        if self.reading is None or self.plan is None:
+            return None
+        seal = _seal(self.deliverables)
+        return draw_vial(self.reading, self.plan, self.spec, self.deliverables[0].measured if seal else None, seal)
 
     @property
     def state(self) -> str:
         """What the cell shows: a state of its deliverables where there are any, else the action of its plan."""
         if self.is_reference:
             return "reference"
+        if self.is_older:
+            return "older"
         states = [deliverable.state for deliverable in self.deliverables]
         for state in ("rendering", "queued", "failed", "missed", "stopped", "proved"):
             if state in states:
@@ -65,20 +81,35 @@ class Cell:
 
     @property
     def can_render(self) -> bool:
-        done = self.state in ("proved", *UNFINISHED)
-        if self.plan is None or self.plan.action == "cannot_meet" or done or self.is_reference:
+        done = self.state in ("proved", "reference", "older", *UNFINISHED)
+        if self.plan is None or self.plan.action == "cannot_meet" or done:
             return False
         return not_yet(self.plan.output, self.spec) is None
 
 
 @dataclass(frozen=True)
 class Row:
-    """One source with its reading and its cells."""
+    """One source with its reading and its cells; an outline has neither."""
 
     source: Source
     reading: Measured | None
-    thumbnail: str
     cells: tuple[Cell, ...]
+    standing: Standing | None
+    place: str
+    is_outline: bool
+    audio: AudioFolder
+
+    @cached_property
+    def thumbnail(self) -> str:
+        return thumbnail_of(self.source.digest, self.audio)
+
+    @property
+    def is_older(self) -> bool:
+        return self.standing is not None and not self.standing.counts
+
+    def concerns(self, asked: Collection[int]) -> bool:
+        """Whether it is a row of these sources, or of another version of their titles."""
+        return any(key in asked for key in (self.standing.versions if self.standing else (self.source.id,)))
 
 
 @dataclass(frozen=True)
@@ -109,39 +140,54 @@ class Summary:
 
 @dataclass(frozen=True)
 class Board:
+    """summary: None where there are outlines, for it needs every plan."""
+
     job: Job
     destinations: tuple[tuple[Destination, Spec], ...]
     rows: tuple[Row, ...]
-    summary: Summary
+    summary: Summary | None
 
 
-def board_of(job: Job, audio: AudioFolder) -> Board:
-    """Everything that the board of a job shows."""
-    destinations = destinations_of(job.id)
-    made = _by_place(deliverables_of(job.id))
-    sources = sources_of(job.id)
-    readings = noted_readings([source for source in sources if source.state == "measured"], audio)
-    own = own_targets_of(job.id)
-    rows = tuple(_row(source, readings.get(source.id), destinations, made, own, audio) for source in sources)
-    specs = tuple((destination, spec_of(destination.spec)) for destination in destinations)
-    return Board(job, specs, rows, _summary(rows, len(destinations)))
+def board_of(job: Job, audio: AudioFolder, whole: Collection[int] | None = None) -> Board:
+    """Everything that the board of a job shows.
+
+    whole: ids of sources whose rows are more than outlines, as are the first ones and other versions of their titles;
+    None: all.
+    """
+    maker = RowMaker(job.id, audio)
+    outlines = [maker.outline(source) for source in maker.sources]
+    rows = tuple(
+        maker.row(each.source) if whole is None or at < FIRST_ROWS or each.concerns(whole) else each
+        for at, each in enumerate(outlines)
+    )
+    specs = tuple((destination, spec_of(destination.spec)) for destination in maker.destinations)
+    has_outlines = any(row.is_outline for row in rows)
+    return Board(job, specs, rows, None if has_outlines else _summary(rows, len(specs)))
+
+
+def column_of(job: Job, destination: Destination, wanted: Sequence[int], audio: AudioFolder) -> list[Row]:
+    """Rows of the sources asked for with one destination alone, in the order asked for."""
+    maker = RowMaker(job.id, audio, [destination])
+    sources = {source.id: source for source in maker.sources}
+    return [maker.row(sources[key]) for key in wanted if key in sources]
 
 
 def miniatures(board: Board) -> list[Miniature]:
     """Each destination of a job in one small vial."""
     columns = zip(board.destinations, zip(*(row.cells for row in board.rows), strict=True), strict=False)
     return [
-        draw_miniature(spec.spec.name, [cell.plan for cell in cells], sum(cell.state == "proved" for cell in cells))
+        draw_miniature(
+            spec.spec.name,
+            [cell.plan for cell in cells if not cell.is_older],
+            sum(cell.state == "proved" for cell in cells),
+        )
         for (_, spec), cells in columns
     ]
 
 
 def close_up_of(source: Source, destination: Destination, audio: AudioFolder, width: int, height: int) -> CloseUp:
     """One source at one destination, drawn into a field of so many pixels."""
-    made = _by_place(deliverables_of(source.job_id))
-    measured = source.state == "measured"
-    noted = with_neighbour_notes(source, load_figures(source.digest, audio), audio) if measured else None
-    row = _row(source, noted, [destination], made, own_targets_of(source.job_id), audio)
+    row = RowMaker(source.job_id, audio, [destination]).row(source)
     cell, drawing = row.cells[0], None
     if cell.plan:
         drawing = draw_loudness(
@@ -192,7 +238,7 @@ def places_to_render(
         for row in board.rows
         for cell in row.cells
         if source_id in (None, row.source.id) and destination_id in (None, cell.destination.id)
-        if cell.can_render or (source_id and cell.state == "proved")
+        if cell.can_render or (source_id is not None and cell.state == "proved")
     ]
 
 
@@ -207,46 +253,48 @@ def _by_place(deliverables: Sequence[Deliverable]) -> dict[tuple[int, int], tupl
     return places
 
 
-def _row(
-    source: Source,
-    reading: Measured | None,
-    destinations: Sequence[Destination],
-    made: dict[tuple[int, int], tuple[Deliverable, ...]],
-    own: dict[tuple[int, int], float],
-    audio: AudioFolder,
-) -> Row:
-    if reading is None:
-        return Row(
-            source,
-            None,
-            "",
-            tuple(Cell(each, spec_of(each.spec), None, None, None, (), source.id) for each in destinations),
-        )
-    leader_id = source.leader_id or source.id
-    cells = tuple(
-        _cell(reading, source, each, made.get((source.id, each.id), ()), own.get((leader_id, each.id)), audio)
-        for each in destinations
-    )
-    return Row(source, reading, thumbnail_of(source.digest, audio), cells)
+class RowMaker:
+    """Makes the rows of a job from what is looked up once for all of them."""
 
+    def __init__(self, job_id: int, audio: AudioFolder, destinations: Sequence[Destination] | None = None) -> None:
+        self._audio = audio
+        self.sources = sources_of(job_id)
+        self.destinations = destinations_of(job_id) if destinations is None else destinations
+        self._made = _by_place(deliverables_of(job_id))
+        self._own = own_targets_of(job_id)
+        self._readings = noted_readings([each for each in self.sources if each.state == "measured"], audio)
+        self._standings = standings_of(self.sources, audio)
+        self._places = {source.id: self._place(source) for source in self.sources}
+        self.sources.sort(key=lambda source: self._places[source.id])
 
-def _cell(
-    reading: Measured,
-    source: Source,
-    destination: Destination,
-    made: tuple[Deliverable, ...],
-    own: float | None,
-    audio: AudioFolder,
-) -> Cell:
-    spec = with_target(spec_of(destination.spec), own)
-    try:
-        plan = plans_of(source, spec, audio)[0]
-    except NiceLevelError as error:
-        return Cell(destination, spec, None, error.message, None, made, source.id, own)
-    made = tuple(each for each in made if _still_planned(each, plan))
-    seal = _seal(made)
-    vial = draw_vial(reading, plan, spec, made[0].measured if seal else None, seal)
-    return Cell(destination, spec, plan, None, vial, made, source.id, own)
+    def outline(self, source: Source) -> Row:
+        place = self._places.get(source.id, "")
+        return Row(source, None, (), self._standings.get(source.id), place, True, self._audio)
+
+    def row(self, source: Source) -> Row:
+        outline, reading = self.outline(source), self._readings.get(source.id)
+        cells = tuple(self._cell(source, reading, each, outline.is_older) for each in self.destinations)
+        return replace(outline, reading=reading, cells=cells, is_outline=False)
+
+    def _place(self, source: Source) -> str:
+        """Where a row stands: by the versions of its title, the newest first, members of a set after their leader."""
+        leader_id = source.leader_id or source.id
+        standing = self._standings.get(leader_id)
+        first, rank = (standing.place, standing.versions.index(leader_id)) if standing else (leader_id, 0)
+        return f"{first:010d}-{rank:03d}-{leader_id:010d}-{source.leader_id is not None:d}-{source.id:010d}"
+
+    def _cell(self, source: Source, reading: Measured | None, destination: Destination, is_older: bool) -> Cell:
+        own = self._own.get((source.leader_id or source.id, destination.id))
+        spec = with_target(spec_of(destination.spec), own)
+        cell = Cell(source.id, destination, spec, reading, own_target=own, is_older=is_older)
+        if reading is None:
+            return cell
+        made = self._made.get((source.id, destination.id), ())
+        try:
+            plan = plans_of(source, spec, self._audio)[0]
+        except NiceLevelError as error:
+            return replace(cell, problem=error.message, deliverables=made)
+        return replace(cell, plan=plan, deliverables=tuple(each for each in made if _still_planned(each, plan)))
 
 
 def _still_planned(made: Deliverable, plan: Plan) -> bool:
@@ -267,11 +315,11 @@ def thumbnail_of(digest: str, audio: AudioFolder) -> str:
 
 
 def _summary(rows: Sequence[Row], destinations: int) -> Summary:
-    cells = [cell for row in rows for cell in row.cells]
+    cells = [cell for row in rows for cell in row.cells if not cell.is_older]
     actions = [cell.plan.action if cell.plan and not cell.is_reference else None for cell in cells]
     states = [deliverable.state for cell in cells for deliverable in cell.deliverables]
     return Summary(
-        sources=len(rows),
+        sources=sum(not row.is_older for row in rows),
         destinations=destinations,
         landing=actions.count("as_is") + actions.count("gain"),
         limiting=actions.count("limit"),

@@ -19,6 +19,6 @@ def job_events(database_url: str, job_id: int) -> Iterator[str]:
         while True:
             for notice in connection.notifies(timeout=PULSE_S):
                 change = json.loads(notice.payload)
-                if change["job"] == job_id:
-                    yield f"event: change\ndata: {json.dumps({'source': change['source']})}\n\n"
+                if change.pop("job") == job_id:
+                    yield f"event: change\ndata: {json.dumps(change)}\n\n"
             yield ": still here\n\n"

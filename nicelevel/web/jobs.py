@@ -1,5 +1,6 @@
 """Jobs: the list, the board, its parts, rendering, the package."""
 
+from collections.abc import Collection
 from datetime import date
 from typing import Any
 
@@ -11,10 +12,12 @@ from nicelevel.store.deliverables import count_unfinished, deliverables_of, home
 from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.sources import sources_of
-from nicelevel.store.specs import known_specs
+from nicelevel.store.specs import known_specs, spec_of
+from nicelevel.store.versions import standings_of
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
 
-from .board import Board, board_of, places_to_render
+from .board import Board, board_of, column_of, places_to_render
+from .board_order import in_order
 from .discard import discard_files
 from .events import job_events
 from .found import audio, destination_or_404, job_or_404
@@ -55,7 +58,7 @@ def _due_on(text: str | None) -> date | None:
 
 @jobs.get("/jobs/<int:job_id>")
 def board(job_id: int) -> str:
-    return render_template("board/board.html", board=_board(job_id), known=known_specs())
+    return render_template("board/board.html", board=_board(job_id, ()), known=known_specs())
 
 
 @jobs.get("/jobs/<int:job_id>/set")
@@ -77,9 +80,35 @@ def _axis(name: str, default: str) -> str:
 
 @jobs.get("/jobs/<int:job_id>/parts")
 def parts(job_id: int) -> str:
-    """Rows of the sources asked for, and the bar: what the page swaps in when something changed."""
+    """Rows of the sources asked for, all without any; with `others`, outlines of the rest. What the page swaps in."""
     wanted = set(request.args.getlist("source", type=int))
-    return render_template("board/parts.html", board=_board(job_id), wanted=wanted)
+    shown = _board(job_id, wanted or None)
+    others = "others" in request.args or not wanted
+    rows = [row for row in shown.rows if others or row.concerns(wanted)]
+    return render_template("board/parts.html", board=shown, rows=rows)
+
+
+@jobs.get("/jobs/<int:job_id>/column/<int:destination_id>")
+def column(job_id: int, destination_id: int) -> str:
+    """The cells of one destination for the sources asked for, and its head."""
+    job, destination = job_or_404(job_id), destination_or_404(destination_id)
+    wanted = request.args.getlist("source", type=int)
+    rows = column_of(job, destination, wanted, audio())
+    spec = spec_of(destination.spec)
+    return render_template("board/column.html", job=job, destination=destination, spec=spec, rows=rows)
+
+
+@jobs.get("/jobs/<int:job_id>/bar")
+def bar(job_id: int) -> str:
+    """What the bar over the board says of all rows."""
+    return render_template("board/bar.html", board=_board(job_id, None))
+
+
+@jobs.get("/jobs/<int:job_id>/order")
+def order(job_id: int) -> Any:
+    """Ids of the sources in the order asked for, of those alone that say all the words."""
+    key, words = request.args.get("by", "place"), request.args.get("words", "")
+    return jsonify(sources=in_order(_board(job_id, None), key, "down" in request.args, words))
 
 
 @jobs.get("/jobs/<int:job_id>/events")
@@ -108,7 +137,7 @@ def remove(destination_id: int) -> Any:
 def render_all(job_id: int) -> Any:
     """Queue all that lands and is not proved yet, or only what belongs to one source or destination."""
     source_id, destination_id = (request.form.get(key, type=int) for key in ("source", "destination"))
-    asked = places_to_render(_board(job_id), source_id, destination_id)
+    asked = places_to_render(_board(job_id, None), source_id, destination_id)
     return jsonify(queued=sum(len(enqueue_renders(source, place, audio())) for source, place in asked))
 
 
@@ -122,10 +151,16 @@ def stop(job_id: int) -> Any:
 def package(job_id: int) -> Response:
     job = job_or_404(job_id)
     folder = current_app.config["NICE_LEVEL"].deliverables_folder
-    proved = [each for each in deliverables_of(job_id, ["proved"]) if home_of(each.id, folder).exists()]
+    standings = standings_of(sources_of(job_id), audio())
+    current = [
+        each
+        for each in deliverables_of(job_id, ["proved"])
+        if each.source_id not in standings or standings[each.source_id].counts
+    ]
+    proved = [each for each in current if home_of(each.id, folder).exists()]
     headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{package_name(job.title)}"}
     return Response(stream_package(proved, folder), mimetype="application/zip", headers=headers)
 
 
-def _board(job_id: int) -> Board:
-    return board_of(job_or_404(job_id), audio())
+def _board(job_id: int, whole: Collection[int] | None) -> Board:
+    return board_of(job_or_404(job_id), audio(), whole)

@@ -1,5 +1,6 @@
 """Sources: taking one in, its close-up at a destination, taking it out."""
 
+from datetime import UTC, datetime
 from typing import Any
 
 from flask import Blueprint, current_app, jsonify, render_template, request, url_for
@@ -12,6 +13,7 @@ from nicelevel.store.own_targets import own_target_of, save_own_target
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import find_source, link_set, remove_source, unlink_set
 from nicelevel.store.specs import free_slug, keep_version, spec_of
+from nicelevel.store.versions import choose_version
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_source, enqueue_sum_check
 
 from .board import close_up_of, price_of
@@ -33,7 +35,16 @@ def upload(job_id: int) -> Any:
         raise NotAudioError("The upload does not say how long it is.")
     folder = current_app.config["NICE_LEVEL"].uploads_folder
     digest, size_bytes = receive(request.stream, request.content_length, folder, audio())
-    return jsonify(source=enqueue_source(job_id, file_name, digest, size_bytes).id)
+    changed_at = changed(request.args.get("changed", type=int))
+    return jsonify(source=enqueue_source(job_id, file_name, digest, size_bytes, changed_at=changed_at).id)
+
+
+def changed(milliseconds: int | None) -> datetime | None:
+    """When a file was last changed, as a browser tells it; None where that is no date."""
+    try:
+        return datetime.fromtimestamp(milliseconds / 1000, UTC) if milliseconds is not None else None
+    except (OverflowError, ValueError, OSError):
+        return None
 
 
 def shown_name(given: str) -> str:
@@ -79,6 +90,13 @@ def unlink(source_id: int) -> Any:
     """End the set of this source."""
     unlink_set(source_or_404(source_id))
     return jsonify(unlinked=source_id)
+
+
+@sources.post("/sources/<int:source_id>/count")
+def count_version(source_id: int) -> Any:
+    """Let this version of its title count: instead of the others, or beside those that count."""
+    choose_version(source_or_404(source_id), audio(), "beside" in request.args)
+    return jsonify(counts=source_id)
 
 
 @sources.post("/sources/<int:source_id>/match")

@@ -1,5 +1,7 @@
 """Putting work on the queue: the row and its queue entry in one transaction, so that neither stands alone."""
 
+from datetime import datetime
+
 from nicelevel.core.plan.formats import not_yet
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
@@ -17,11 +19,17 @@ MEASURE_PRIORITY = 10
 
 
 def enqueue_source(
-    job_id: int, file_name: str, digest: str, size_bytes: int, title: str | None = None, kind: str = "mix"
+    job_id: int,
+    file_name: str,
+    digest: str,
+    size_bytes: int,
+    title: str | None = None,
+    kind: str = "mix",
+    changed_at: datetime | None = None,
 ) -> Source:
     """Take a source into a job and have it measured."""
     with database.atomic():
-        source = add_source(job_id, file_name, digest, size_bytes, title, kind)
+        source = add_source(job_id, file_name, digest, size_bytes, title, kind, changed_at)
         enqueue_measuring(source)
         return source
 

@@ -294,8 +294,9 @@ def test_everything_ends_with_ctrl_c_and_comes_back_as_it_was(board, live, tmp_p
     measured(page, "kept")
 
 
-def _titles(page):
-    return page.locator("tbody tr:visible b").all_inner_texts()
+def shows(page, *titles):
+    """The rows that are shown, in their order."""
+    expect(page.locator("tbody tr:visible b")).to_have_text(list(titles))
 
 
 def test_rows_are_ordered_by_figures_and_filtered_by_words(board, tmp_path):
@@ -303,22 +304,89 @@ def test_rows_are_ordered_by_figures_and_filtered_by_words(board, tmp_path):
     drop(board, *(signals.write(tmp_path / f"{name}.wav", signals.noise(4, level)) for name, level in levels.items()))
     for name in levels:
         measured(board, name)
+    taken_in = board.locator("tbody tr:visible b").all_inner_texts()
     board.click("[data-sort=integrated]")
-    assert _titles(board) == ["Beta", "Gamma", "Alpha"]
+    shows(board, "Beta", "Gamma", "Alpha")
     board.click("[data-sort=integrated]")
-    assert _titles(board) == ["Alpha", "Gamma", "Beta"]
+    shows(board, "Alpha", "Gamma", "Beta")
     board.click("[data-sort=integrated]")
-    assert sorted(_titles(board)) == sorted(levels)
+    shows(board, *taken_in)
     board.click("[data-sort=title]")
-    assert _titles(board) == ["Alpha", "Beta", "Gamma"]
+    shows(board, "Alpha", "Beta", "Gamma")
     board.keyboard.press("f")
     board.keyboard.type("mm")
-    assert _titles(board) == ["Gamma"]
+    shows(board, "Gamma")
     board.keyboard.press("Escape")
-    assert _titles(board) == ["Alpha", "Beta", "Gamma"]
+    shows(board, "Alpha", "Beta", "Gamma")
     board.keyboard.press("f")
     board.keyboard.type("gain be")
-    assert _titles(board) == ["Beta"]
+    shows(board, "Beta")
+
+
+def test_of_the_versions_of_a_title_the_newest_counts_and_another_can_be_chosen(board, tmp_path):
+    for number in (1, 2):
+        drop(board, signals.write(tmp_path / f"Night ferry v{number}.wav", signals.noise(4, -20, seed=number)))
+        measured(board, f"Night ferry v{number}")
+    expect(board.locator("tr.older b")).to_have_text("Night ferry v1")
+    shows(board, "Night ferry v2", "Night ferry v1")
+    expect(board.locator("#summary")).to_contain_text("1 source")
+    cell(board, "Night ferry v1", "European").click()
+    expect(board.locator(".why")).to_contain_text("Night ferry v2 counts for this title: names and dates say")
+    board.keyboard.press("v")
+    expect(board.locator("tr.older b")).to_have_text("Night ferry v2")
+    shows(board, "Night ferry v2", "Night ferry v1")
+    cell(board, "Night ferry v2", "European").click()
+    expect(board.locator(".why")).to_contain_text("by your choice")
+    board.click("text=Count both")
+    expect(board.locator("tr.older")).to_have_count(0)
+    expect(board.locator("#summary")).to_contain_text("2 sources")
+
+
+def test_rows_far_from_the_view_are_filled_when_they_come_near(board, tmp_path):
+    paths = [
+        signals.write(tmp_path / f"take {number:02d}.wav", signals.noise(0.5, seed=number)) for number in range(60)
+    ]
+    drop(board, *paths)
+    expect(board.locator("tr[data-state=measured]")).to_have_count(60, timeout=120_000)
+    board.reload()
+    expect(board.locator("#summary")).to_contain_text("60 sources")
+    assert 0 < board.locator("tr[data-outline]").count() <= 36
+    cell(board, "take 00", "European").click()
+    board.keyboard.press("End")
+    last = cell(board, "take 59", "European")
+    expect(last).to_have_class(re.compile("cur"))
+    expect(last.locator("svg.vial")).to_be_visible()
+    expect(board.locator(".close-head b")).to_have_text("take 59")
+    board.keyboard.press("f")
+    board.keyboard.type("take 37")
+    shows(board, "take 37")
+    expect(cell(board, "take 37", "European").locator("svg.vial")).to_be_visible()
+
+
+def test_a_changed_spec_is_followed_by_every_cell_of_its_column(board, live, tmp_path):
+    for number in range(3):
+        drop(board, signals.write(tmp_path / f"take {number}.wav", signals.noise(4, -30, seed=number)))
+        measured(board, f"take {number}")
+    job = board.url
+    board.click("th.dest a:has-text('European')")
+    board.click("text=Copy to change it")
+    expect(board.locator(".about")).to_contain_text("version 1")
+    slug = board.url.rpartition("/")[2].partition("?")[0]
+    board.goto(job)
+    board.click("summary:has-text('Add destination')")
+    board.click(f".adder button[value={slug}]")
+    column = board.locator("th.dest", has_text=", own")
+    expect(column).to_contain_text("−23")
+    bubbles = [cell(board, f"take {number}", ", own").locator(".stands") for number in range(3)]
+    before = [bubble.get_attribute("cx") for bubble in bubbles]
+    other = board.context.new_page()
+    other.goto(f"{live.address}specs/{slug}")
+    other.fill("[name='loudness.target']", "−27")
+    other.click("text=Keep as version 2")
+    expect(column).to_contain_text("−27")
+    for bubble, was in zip(bubbles, before, strict=True):
+        expect(bubble).not_to_have_attribute("cx", was)
+    other.close()
 
 
 def test_the_price_curve_is_dragged_to_an_own_target(board, tmp_path):

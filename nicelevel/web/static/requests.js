@@ -26,6 +26,11 @@ export async function getHtml(address) {
   return answer.text();
 }
 
+export async function getJson(address) {
+  const answer = await ask(address, { headers: { Accept: "application/json" } });
+  return answer.json();
+}
+
 async function ask(address, options) {
   let answer;
   try {
@@ -49,7 +54,7 @@ async function sentenceOf(answer) {
 export function upload(address, file, onProgress) {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("POST", `${address}?name=${encodeURIComponent(file.name)}`);
+    request.open("POST", `${address}?name=${encodeURIComponent(file.name)}&changed=${file.lastModified || ""}`);
     request.setRequestHeader("X-CSRFToken", token);
     request.setRequestHeader("Accept", "application/json");
     request.setRequestHeader("Content-Type", "application/octet-stream");

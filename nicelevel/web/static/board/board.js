@@ -22,8 +22,8 @@ function board() {
       watchDrops((on) => (this.dropping = on), (files) => this.takeIn(files));
       boardKeys(this);
       watchPrice(this.$refs.closeUp);
-      this.order = rowOrder(this.$refs.body, this.$refs.head, this.$refs.filter);
-      watchChanges(this.$root.dataset, () => this.afterChange());
+      this.order = rowOrder(this.$root.dataset.order, this.$refs.body, this.$refs.head, this.$refs.filter);
+      watchChanges(this.$root.dataset, this.$refs.rows, () => this.afterChange());
       addEventListener("resize", () => this.showCloseUp());
       this.$refs.closeUp.addEventListener("click", (event) => this.onCloseUpClick(event));
       this.afterChange();
@@ -35,7 +35,7 @@ function board() {
       const cells = this.cells();
       this.isEmpty = !this.$refs.body.querySelector("tr");
       const asked = document.getElementById(location.hash.slice(1))?.querySelector("td.cell");
-      if (!this.cell() && cells.length) this.chooseCell(asked || cells[0]);
+      if (!this.row() && cells.length) this.chooseCell(asked || cells[0]);
       else this.mark();
     },
 
@@ -45,6 +45,10 @@ function board() {
 
     cell() {
       return this.chosen && document.getElementById(`cell-${this.chosen.source}-${this.chosen.destination}`);
+    },
+
+    row() {
+      return this.chosen && document.getElementById(`source-${this.chosen.source}`);
     },
 
     choose(event) {
@@ -61,19 +65,24 @@ function board() {
     },
 
     chooseCell(cell) {
-      this.chosen = { source: cell.closest("tr").dataset.source, destination: cell.dataset.destination };
+      this.choosePlace(cell.closest("tr"), cell.dataset.destination);
+    },
+
+    // A row that is still an outline is chosen too: its cell comes when it is filled.
+    choosePlace(row, destination) {
+      this.chosen = { source: row.dataset.source, destination };
       this.mark();
-      cell.focus({ preventScroll: true });
-      cell.scrollIntoView({ block: "nearest", inline: "nearest" });
+      this.cell()?.focus({ preventScroll: true });
+      (this.cell() || row).scrollIntoView({ block: "nearest", inline: "nearest" });
     },
 
     mark() {
       const cell = this.cell();
       for (const old of this.$refs.body.querySelectorAll(".cur, .sel")) old.classList.remove("cur", "sel");
       cell?.classList.add("cur");
-      cell?.closest("tr").classList.add("sel");
+      this.row()?.classList.add("sel");
       const { closeUp, state, value, own } = cell?.dataset ?? {};
-      const shown = cell ? [closeUp, state, value, own, cell.closest("tr").dataset.sum].join(" ") : "";
+      const shown = cell ? [closeUp, state, value, own, this.row().dataset.sum, this.row().dataset.versions].join(" ") : "";
       if (shown !== this.shown) {
         this.shown = shown;
         this.showCloseUp();
@@ -104,6 +113,8 @@ function board() {
       if (removing) this.remove(removing.dataset.remove);
       if (event.target.closest("[data-render-one]")) this.renderOne();
       if (event.target.closest("[data-link]")) this.linkSet();
+      const counting = event.target.closest("[data-count]");
+      if (counting) this.countVersion(counting.dataset.count);
       const measure = event.target.closest("[data-measure]")?.dataset.measure;
       if (measure) this.match(event.target.closest("[data-match]").dataset.match, measure);
     },
@@ -132,13 +143,14 @@ function board() {
     },
 
     walk(rows, columns) {
-      const row = this.cell()?.closest("tr");
+      const row = this.row();
       if (!row) return;
-      const all = [...this.$refs.body.querySelectorAll("tr:not([hidden])")].filter((each) => each.querySelector("td.cell"));
+      const walked = [...this.$refs.body.querySelectorAll("tr[data-source]:not([hidden])")];
+      const all = walked.filter((each) => "outline" in each.dataset || each.querySelector("td.cell"));
       const next = all[Math.min(Math.max(all.indexOf(row) + rows, 0), all.length - 1)];
-      const cells = [...next.querySelectorAll("td.cell")];
-      const column = cells.findIndex((each) => each.dataset.destination === this.chosen.destination);
-      this.chooseCell(cells[Math.min(Math.max(column + columns, 0), cells.length - 1)]);
+      const places = [...this.$refs.head.querySelectorAll("th.dest form")].map((form) => form.dataset.destination);
+      const column = places.indexOf(this.chosen.destination) + columns;
+      this.choosePlace(next, places[Math.min(Math.max(column, 0), places.length - 1)]);
     },
 
     renderOne() {
@@ -163,6 +175,16 @@ function board() {
       try {
         const { stopped } = await post(this.$root.dataset.stop);
         say(stopped ? `${stopped} stopped.` : "Nothing was being rendered.");
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async countVersion(address) {
+      address ??= this.$refs.closeUp.querySelector("[data-count]")?.dataset.count;
+      if (!address) return say("This title has no other version here, or this one counts already.");
+      try {
+        await post(address);
       } catch (error) {
         say(error.message);
       }

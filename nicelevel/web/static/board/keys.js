@@ -14,6 +14,7 @@ export function boardKeys(board) {
     s: () => board.openSet(),
     f: () => board.startFilter(),
     l: () => board.linkSet(),
+    v: () => board.countVersion(),
     r: () => board.renderOne(),
     R: () => board.renderAll(),
     d: () => board.download(),

@@ -1,61 +1,158 @@
-// Keeps the board true: the server says what changed, the parts that changed are fetched and swapped.
+// Keeps the board true: the server says what changed, the parts that changed and are looked at are fetched and swapped.
+// A row far from the view is an outline, or marked as stale: it is fetched when it comes near.
 
 import { say } from "../page.js";
 import { getHtml } from "../requests.js";
 
 const GATHER_MS = 120;
+const NEAR = "900px 0px";
+const ROWS_AT_ONCE = 12;
+const BAR_MS = 250;
 
-export function watchChanges({ events, parts }, afterChange) {
+export function watchChanges(data, container, afterChange) {
+  const body = container.querySelector("tbody");
   const changed = new Set();
+  const columns = new Set();
+  const near = new Set();
   let timer = null;
   let everything = false;
   let asking = false;
+  let barTimer = null;
+  let barAsking = false;
+
+  const rows = () => [...body.querySelectorAll("tr[data-source]")];
+  const isWhole = (row) => !("outline" in row.dataset);
+  const asked = (ids) => ids.map((id) => `source=${id}`).join("&");
+
+  const watcher = new IntersectionObserver(
+    (entries) => {
+      for (const { target, isIntersecting } of entries) near[isIntersecting ? "add" : "delete"](target.dataset.source);
+      if (near.size) gather(0);
+    },
+    { root: container, rootMargin: NEAR },
+  );
+  const watchUnfilled = () => {
+    watcher.disconnect();
+    for (const row of body.querySelectorAll("tr[data-outline], tr[data-stale]")) watcher.observe(row);
+  };
+
+  const refreshAll = async () => {
+    everything = false;
+    changed.clear();
+    const kept = rows().filter(isWhole).map((row) => row.dataset.source).slice(0, 2 * ROWS_AT_ONCE);
+    swap(await getHtml(`${data.parts}?others=1&${asked(kept)}`), new Set(rows().map((row) => row.id)));
+  };
+
+  // Only rows that are shown in whole, and new ones: the others are fetched when they come near.
+  const refreshRows = async () => {
+    const ids = [...changed].filter((id) => {
+      const row = document.getElementById(`source-${id}`);
+      return !row || isWhole(row);
+    });
+    changed.clear();
+    const wanted = [...new Set([...ids, ...near])];
+    const now = wanted.slice(0, ROWS_AT_ONCE);
+    for (const id of wanted.slice(ROWS_AT_ONCE)) changed.add(id);
+    near.clear();
+    if (now.length) swap(await getHtml(`${data.parts}?${asked(now)}`), new Set(now.map((id) => `source-${id}`)));
+  };
+
+  const refreshColumn = async (destination) => {
+    const { top, bottom } = container.getBoundingClientRect();
+    const seen = [];
+    for (const row of rows().filter(isWhole)) {
+      const box = row.getBoundingClientRect();
+      if (box.bottom >= top && box.top <= bottom) seen.push(row.dataset.source);
+      else row.dataset.stale = "";
+    }
+    const address = data.column.replace(/0$/, destination);
+    const fresh = parsed(await getHtml(`${address}?${asked(seen)}`));
+    for (const part of fresh.querySelectorAll("th[id], td[id]")) document.getElementById(part.id)?.replaceWith(part);
+  };
+
+  // The bar counts over all rows, which may take longer than the rows in view: it waits for none and holds up none.
+  const refreshBar = async () => {
+    barTimer = null;
+    barAsking = true;
+    try {
+      swapParts(parsed(await getHtml(data.bar)));
+    } catch (error) {
+      say(error.message);
+    }
+    barAsking = false;
+  };
+  const gatherBar = () => {
+    clearTimeout(barTimer);
+    barTimer = setTimeout(() => (barAsking ? gatherBar() : refreshBar()), BAR_MS);
+  };
+
+  const swap = (html, askedFor) => {
+    const fresh = parsed(html);
+    if (!swapParts(fresh)) gatherBar();
+    swapRows(body, fresh, askedFor);
+  };
 
   // One question at a time: an older answer must never land on a newer one.
   const refresh = async () => {
     timer = null;
     asking = true;
-    const ids = everything ? [] : [...changed];
-    const address = `${parts}?${ids.map((id) => `source=${id}`).join("&")}`;
-    everything = false;
-    changed.clear();
     try {
-      swap(await getHtml(address), ids);
+      for (const destination of [...columns]) {
+        columns.delete(destination);
+        await refreshColumn(destination);
+        gatherBar();
+      }
+      if (everything) await refreshAll();
+      else if (changed.size || near.size) await refreshRows();
+      watchUnfilled();
       afterChange();
     } catch (error) {
       say(error.message);
     }
     asking = false;
-    if (everything || changed.size) gather();
+    if (columns.size || near.size) gather(0);
+    else if (everything || changed.size) gather(GATHER_MS);
   };
-  const gather = () => {
-    if (!asking) timer ??= setTimeout(refresh, GATHER_MS);
+  const gather = (wait_ms) => {
+    if (!asking) timer ??= setTimeout(refresh, wait_ms);
   };
 
-  const stream = new EventSource(events);
+  const stream = new EventSource(data.events);
   // On every (re)connection the whole board is fetched: nothing said in between is missed.
   stream.addEventListener("open", () => {
     everything = true;
-    gather();
+    gather(GATHER_MS);
   });
   stream.addEventListener("change", (event) => {
-    changed.add(String(JSON.parse(event.data).source));
-    gather();
+    const { source, destination } = JSON.parse(event.data);
+    if (destination) columns.add(String(destination));
+    else changed.add(String(source));
+    clearTimeout(timer);
+    timer = null;
+    gather(destination ? 0 : GATHER_MS);
   });
 }
 
-// Swaps every element that has an id; rows that are new are added, rows asked for and gone are removed.
-function swap(html, askedFor) {
-  const fresh = new DOMParser().parseFromString(html, "text/html");
-  for (const part of fresh.querySelectorAll("body > [id]")) document.getElementById(part.id)?.replaceWith(part);
-  const body = document.querySelector("table.grid tbody");
-  const rows = [...fresh.querySelectorAll("tbody > tr")];
-  const gone = new Set(askedFor.length ? askedFor.map((id) => `source-${id}`) : [...body.rows].map((row) => row.id));
-  for (const row of rows) {
+function parsed(html) {
+  return new DOMParser().parseFromString(html, "text/html");
+}
+
+// Swaps every element outside the table that has an id; whether there were any.
+function swapParts(fresh) {
+  const parts = [...fresh.querySelectorAll("body > [id]")];
+  for (const part of parts) document.getElementById(part.id)?.replaceWith(part);
+  return parts.length > 0;
+}
+
+// Rows that are new are added, rows asked for and gone are removed; an outline never takes the place of a whole row.
+function swapRows(body, fresh, askedFor) {
+  const gone = new Set(askedFor);
+  for (const row of fresh.querySelectorAll("tbody > tr")) {
     gone.delete(row.id);
     const old = document.getElementById(row.id);
-    if (old) old.replaceWith(row);
-    else body.insertBefore(row, body.querySelector("tr.uploading"));
+    if (!old) body.insertBefore(row, body.querySelector("tr.uploading"));
+    else if (!("outline" in row.dataset) || "outline" in old.dataset) old.replaceWith(row);
+    else old.dataset.stale = "";
   }
-  for (const id of gone) if (id) document.getElementById(id)?.remove();
+  for (const id of gone) document.getElementById(id)?.remove();
 }

@@ -1,37 +1,51 @@
-// The order of the rows and which of them are shown: by what the server wrote into them.
+// The order of the rows and which of them are shown. What needs figures or states is asked of the server.
 
-export function rowOrder(body, head, filter) {
+import { say } from "../page.js";
+import { getJson } from "../requests.js";
+
+const TYPING_MS = 60;
+
+export function rowOrder(address, body, head, filter) {
   const order = { key: null, down: true };
+  let timer = null;
+  let asked = 0;
 
-  const valueOf = (row) => {
-    if (order.key === "title") return row.querySelector("b")?.textContent.toLowerCase() ?? "";
-    const cell = row.querySelector(`[data-value-of="${order.key}"]`);
-    return cell?.dataset.value ? Number(cell.dataset.value) : null;
+  const rows = () => [...body.querySelectorAll("tr[data-source]")];
+
+  const place = (wanted) => {
+    const now = rows();
+    if (wanted.some((row, at) => row !== now[at])) body.prepend(...wanted);
   };
 
-  // What has no value stands last, whichever way the others go.
-  const compare = (one, other) => {
-    const [a, b] = [valueOf(one), valueOf(other)];
-    if (a === null || b === null) return (a === null) - (b === null);
-    return (a < b ? -1 : a > b ? 1 : 0) * (order.down ? -1 : 1);
+  const asTakenIn = () => {
+    for (const row of rows()) row.hidden = false;
+    place(rows().sort((one, other) => (one.dataset.place < other.dataset.place ? -1 : 1)));
   };
 
-  const said = (row) => {
-    const states = [...row.querySelectorAll("td.cell")].map((cell) => cell.dataset.state.replace("_", " "));
-    return `${row.textContent} ${states.join(" ")}`.toLowerCase();
+  const asAnswered = async () => {
+    const number = ++asked;
+    const fields = new URLSearchParams({ by: order.key ?? "place", words: filter.value });
+    if (order.down) fields.set("down", "1");
+    const { sources } = await getJson(`${address}?${fields}`);
+    if (number !== asked) return;
+    const at = new Map(sources.map((id, number) => [String(id), number]));
+    for (const row of rows()) row.hidden = !at.has(row.dataset.source);
+    place(rows().sort((one, other) => (at.get(one.dataset.source) ?? Infinity) - (at.get(other.dataset.source) ?? Infinity)));
   };
 
-  const apply = () => {
-    const rows = [...body.querySelectorAll("tr[data-source]")];
-    const words = filter.value.toLowerCase().split(/\s+/).filter(Boolean);
-    for (const row of rows) row.hidden = words.length > 0 && !words.every((word) => said(row).includes(word));
-    if (order.key === null) rows.sort((one, other) => (one.dataset.place < other.dataset.place ? -1 : 1));
-    else rows.sort(compare);
-    const now = [...body.querySelectorAll("tr[data-source]")];
-    if (rows.some((row, at) => row !== now[at])) body.prepend(...rows);
+  const apply = async () => {
     for (const button of head.querySelectorAll("[data-sort]")) {
       const isThis = button.dataset.sort === order.key;
       button.setAttribute("aria-sort", isThis ? (order.down ? "descending" : "ascending") : "none");
+    }
+    if (order.key === null && !filter.value.trim()) {
+      asked += 1;
+      return asTakenIn();
+    }
+    try {
+      await asAnswered();
+    } catch (error) {
+      say(error.message);
     }
   };
 
@@ -47,7 +61,10 @@ export function rowOrder(body, head, filter) {
     const key = event.target.closest("[data-sort]")?.dataset.sort;
     if (key) turn(key);
   });
-  filter.addEventListener("input", apply);
+  filter.addEventListener("input", () => {
+    clearTimeout(timer);
+    timer = setTimeout(apply, TYPING_MS);
+  });
   filter.addEventListener("keydown", (event) => {
     if (event.key !== "Escape" && event.key !== "Enter") return;
     if (event.key === "Escape") filter.value = "";

@@ -1,0 +1,77 @@
+"""Versions of a title in a job: which one counts, told from names and dates or chosen by hand."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import PurePath
+
+from nicelevel.core.versions import Dated, versions_of
+
+from .audio import AudioFolder
+from .changes import announce
+from .database import database
+from .models import Source
+from .readings import load_figures
+from .sources import sources_of
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How a source stands among the versions of its title, the newest first.
+
+    instead: titles of those that count where this one does not.
+    """
+
+    versions: tuple[int, ...]
+    counts: bool
+    by_choice: bool
+    instead: tuple[str, ...]
+
+    @property
+    def place(self) -> int:
+        """The same for all versions of a title, whichever is the newest."""
+        return min(self.versions)
+
+
+def standings_of(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Standing]:
+    """Of the sources of one job that are versions of a title, by their ids."""
+    measured = {each.id: each for each in sources if each.state == "measured"}
+    groups = versions_of(
+        [
+            Dated(
+                each.id,
+                PurePath(each.file_name).stem,
+                each.changed_at or each.added_at,
+                load_figures(each.digest, audio).source.layout.positions,
+            )
+            for each in measured.values()
+        ]
+    )
+    found = {}
+    for group in groups:
+        versions = [measured[key] for key in group]
+        counting = _counting(versions)
+        instead = tuple(PurePath(each.file_name).stem for each in versions if each.id in counting)
+        for each in versions:
+            counts = each.id in counting
+            found[each.id] = Standing(tuple(group), counts, each.counts is not None, () if counts else instead)
+    return found
+
+
+def _counting(versions: Sequence[Source]) -> set[int]:
+    """Ids of those that count: what was chosen, else the newest that was not set aside."""
+    chosen = {each.id for each in versions if each.counts}
+    return chosen or {next((each.id for each in versions if each.counts is None), versions[0].id)}
+
+
+def choose_version(source: Source, audio: AudioFolder, beside: bool) -> None:
+    """Let a source count instead of the other versions of its title, or beside those that count."""
+    sources = sources_of(source.job_id)
+    standings = standings_of(sources, audio)
+    if source.id not in standings:
+        return
+    versions = standings[source.id].versions
+    counting = {key for key in versions if standings[key].counts} if beside else set()
+    with database.atomic():
+        for key in versions:
+            Source.update(counts=key == source.id or key in counting).where(Source.id == key).execute()
+            announce(source.job_id, key)

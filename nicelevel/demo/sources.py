@@ -28,7 +28,7 @@ from .sounds import (
     thunder,
 )
 
-EDITION = 3
+EDITION = 4
 """Raised when the sources below come out differently, so that files kept from before are made anew."""
 
 SEED = 1887
@@ -123,6 +123,11 @@ def _add(mix: Signal, part: Signal, at_s: float, rate_hz: int) -> None:
     mix[start : start + len(part)] += part[: len(mix) - start]
 
 
+def _older_trailer(generator: Generator, rate_hz: int) -> Signal:
+    """Version 1 of the trailer: softer, and a second too long."""
+    return np.pad(0.6 * _trailer(generator, rate_hz), ((0, rate_hz), (0, 0)))
+
+
 def _trailer(generator: Generator, rate_hz: int) -> Signal:
     seconds = 30.2
     voice = spread([speech(_TRAILER, "keeper", rate_hz)], seconds, rate_hz, 1.2)
@@ -205,7 +210,8 @@ DEMO_SOURCES = (
     DemoSource("Keeper's Log, part 1", "keepers_log_1.wav", "mix", 48_000, 24, STEREO, _log(_LOG_1, -21.4, 0, 0)),
     DemoSource("Keeper's Log, part 2", "keepers_log_2.wav", "mix", 48_000, 24, STEREO, _log(_LOG_2, -20.3, 5, 0)),
     DemoSource("Keeper's Log, part 3", "keepers_log_3.wav", "mix", 48_000, 24, STEREO, _log(_LOG_3, -24.9, 0, 1)),
-    DemoSource("Trailer 30 s", "trailer_30.wav", "mix", 48_000, 24, STEREO, _trailer),
+    DemoSource("Trailer 30 s", "trailer_30_v2.wav", "mix", 48_000, 24, STEREO, _trailer),
+    DemoSource("Trailer 30 s, first mix", "trailer_30_v1.wav", "mix", 48_000, 24, STEREO, _older_trailer),
     DemoSource("Lamp room theme", "lamp_room_theme.wav", "mix", 96_000, 24, STEREO, _theme),
     DemoSource("Strings", "lamp_room_theme_strings.wav", "stem", 96_000, 24, STEREO, _stem("strings")),
     DemoSource("Bells", "lamp_room_theme_bells.wav", "stem", 96_000, 24, STEREO, _stem("bells")),

@@ -1,5 +1,6 @@
-"""Whether stems add up to their mix, in a sentence."""
+"""Whether stems add up to their mix, in a sentence and as a line over time."""
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -9,7 +10,31 @@ from nicelevel.core.words import change, figure
 
 def sum_json(found: SumCheck, titles: Sequence[str]) -> dict[str, Any]:
     """What is kept and shown of a sum check; titles: of the stems, in their order."""
-    return {"adds_up": found.adds_up, "sentence": sum_sentence(found, titles)}
+    return {
+        "adds_up": found.adds_up,
+        "sentence": sum_sentence(found, titles),
+        "residual_db": _thinned(found.series_db),
+    }
+
+
+MOST_POINTS, LOWEST_DB, HIGHEST_DB = 280, -80.0, 6.0
+
+
+def _thinned(series_db: Sequence[float]) -> list[float]:
+    """The highest of each few steps, held within what is drawn."""
+    step = max(1, -(-len(series_db) // MOST_POINTS))
+    highest = (max(series_db[at : at + step]) for at in range(0, len(series_db), step))
+    return [round(min(max(level, LOWEST_DB), HIGHEST_DB), 1) for level in highest]
+
+
+def draw_residual(residual_db: Sequence[float], width: int, height: int) -> str:
+    """Path of what is left over, against the mix: LOWEST_DB at the bottom of a field of so many pixels."""
+    points = [
+        (width * (at + 0.5) / len(residual_db), height * (HIGHEST_DB - level) / (HIGHEST_DB - LOWEST_DB))
+        for at, level in enumerate(residual_db)
+        if math.isfinite(level)
+    ]
+    return "".join(f"M{x:.1f} {height}V{y:.1f}" for x, y in points)
 
 
 def sum_sentence(found: SumCheck, titles: Sequence[str]) -> str:

@@ -70,6 +70,11 @@ def save_sum_check(leader: Source, found: dict[str, Any]) -> None:
         announce(leader.job_id, leader.id)
 
 
+def save_contents(source: Source) -> None:
+    """Keep which contents a source has, where they were made after it."""
+    Source.update(digest=source.digest, size_bytes=source.size_bytes).where(Source.id == source.id).execute()
+
+
 def _announce_set(source: Source, ids: Sequence[int]) -> None:
     for each in {source.id, *ids}:
         announce(source.job_id, each)

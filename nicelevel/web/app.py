@@ -4,7 +4,7 @@ from flask import Flask, g
 from flask_wtf import CSRFProtect
 
 from nicelevel.config import Config
-from nicelevel.report import board_words, spec_words, words
+from nicelevel.report import board_words, spec_words, sum_words, words
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, open_database
 
@@ -56,6 +56,7 @@ def _teach_templates(app: Flask) -> None:
         board_words.short_word,
         board_words.headline,
         board_words.figure_rows,
+        sum_words.draw_residual,
     ):
         app.jinja_env.globals[function.__name__] = function
     app.jinja_env.globals["miniatures"] = miniatures

@@ -230,15 +230,19 @@ def price_of(source: Source, destination: Destination, audio: AudioFolder) -> Pr
 
 
 def places_to_render(
-    board: Board, source_id: int | None, destination_id: int | None
+    board: Board, source_ids: Collection[int], destination_id: int | None
 ) -> list[tuple[Source, Destination]]:
-    """Every place that lands and is not proved yet; of one source that is asked for, also what is proved."""
+    """Every place that lands and is not proved yet; of sources that are asked for, also what is proved.
+
+    A sum that was made to level a set by is rendered only where it is asked for.
+    """
     return [
         (row.source, cell.destination)
         for row in board.rows
         for cell in row.cells
-        if source_id in (None, row.source.id) and destination_id in (None, cell.destination.id)
-        if cell.can_render or (source_id is not None and cell.state == "proved")
+        if (row.source.id in source_ids if source_ids else row.source.kind != "sum")
+        if destination_id in (None, cell.destination.id)
+        if cell.can_render or (source_ids and cell.state == "proved")
     ]
 
 
@@ -327,5 +331,5 @@ def _summary(rows: Sequence[Row], destinations: int) -> Summary:
         unfinished=sum(states.count(state) for state in UNFINISHED),
         proved=states.count("proved"),
         failed=states.count("failed") + states.count("missed"),
-        renderable=sum(cell.can_render for cell in cells),
+        renderable=sum(cell.can_render for row in rows if row.source.kind != "sum" for cell in row.cells),
     )

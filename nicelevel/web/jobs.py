@@ -135,9 +135,9 @@ def remove(destination_id: int) -> Any:
 
 @jobs.post("/jobs/<int:job_id>/render")
 def render_all(job_id: int) -> Any:
-    """Queue all that lands and is not proved yet, or only what belongs to one source or destination."""
-    source_id, destination_id = (request.form.get(key, type=int) for key in ("source", "destination"))
-    asked = places_to_render(_board(job_id, None), source_id, destination_id)
+    """Queue all that lands and is not proved yet, or only what belongs to some sources or to one destination."""
+    sources, destination_id = request.form.getlist("source", type=int), request.form.get("destination", type=int)
+    asked = places_to_render(_board(job_id, None), sources, destination_id)
     return jsonify(queued=sum(len(enqueue_renders(source, place, audio())) for source, place in asked))
 
 

@@ -6,6 +6,7 @@ from typing import Any
 from flask import Blueprint, current_app, jsonify, render_template, request, url_for
 
 from nicelevel.core.errors import NotAudioError, SpecError
+from nicelevel.core.plan.sets import loudest
 from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.store.jobs import add_destination, find_destination
@@ -14,7 +15,7 @@ from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import find_source, link_set, remove_source, unlink_set
 from nicelevel.store.specs import free_slug, keep_version, spec_of
 from nicelevel.store.versions import choose_version
-from nicelevel.work.enqueue import enqueue_preparations, enqueue_source, enqueue_sum_check
+from nicelevel.work.enqueue import enqueue_preparations, enqueue_source, enqueue_sum, enqueue_sum_check
 
 from .board import close_up_of, price_of
 from .discard import discard_files
@@ -82,6 +83,23 @@ def link(source_id: int) -> Any:
     members = [source_or_404(each) for each in request.form.getlist("member", type=int)]
     link_set(leader, members)
     enqueue_sum_check(leader)
+    return jsonify(linked=len(members))
+
+
+@sources.post("/jobs/<int:job_id>/sets")
+def make_set(job_id: int) -> Any:
+    """One gain for some sources of a job: from the loudest of them, or from their sum, which is made for it."""
+    job_or_404(job_id)
+    found = [source_or_404(each) for each in request.form.getlist("member", type=int)]
+    members = [each for each in found if each.job_id == job_id and each.state == "measured"]
+    if len(members) < 2:
+        raise SpecError("A set needs two measured sources at least.")
+    if request.form.get("by") == "sum":
+        enqueue_sum(job_id, members)
+    else:
+        by_id = {each.id: each for each in members}
+        leader = by_id[loudest({key: load_figures(each.digest, audio()) for key, each in by_id.items()})]
+        link_set(leader, members)
     return jsonify(linked=len(members))
 
 

@@ -1,5 +1,6 @@
 """Putting work on the queue: the row and its queue entry in one transaction, so that neither stands alone."""
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from nicelevel.core.plan.formats import not_yet
@@ -12,7 +13,14 @@ from nicelevel.store.planning import plans_of
 from nicelevel.store.sources import add_source, outdated_sources, save_source_state, sources_of
 from nicelevel.store.specs import spec_of
 
-from .tasks import PREPARE_PRIORITY, check_sum_of_set, defer_preparations, measure_source, render_deliverable
+from .tasks import (
+    PREPARE_PRIORITY,
+    check_sum_of_set,
+    defer_preparations,
+    make_sum,
+    measure_source,
+    render_deliverable,
+)
 
 MEASURE_PRIORITY = 10
 """What was just dropped is measured before what waits to be rendered."""
@@ -60,6 +68,17 @@ def enqueue_preparations(job_id: int, audio: AudioFolder) -> None:
 def enqueue_sum_check(leader: Source) -> None:
     """Have the members of a set held against their leader."""
     check_sum_of_set.configure(connection=database.connection(), priority=PREPARE_PRIORITY).defer(leader_id=leader.id)
+
+
+def enqueue_sum(job_id: int, members: Sequence[Source]) -> Source:
+    """Have the sum of some sources made, as a source that they take their gain from."""
+    with database.atomic():
+        titles = [each.title for each in members]
+        title = f"Sum of {', '.join(titles[:-1])} and {titles[-1]}" if len(titles) <= 4 else f"Sum of {len(titles)}"
+        source = add_source(job_id, "sum.wav", "", 0, title, kind="sum")
+        task = make_sum.configure(connection=database.connection(), priority=MEASURE_PRIORITY)
+        task.defer(source_id=source.id, member_ids=[each.id for each in members])
+        return source
 
 
 def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder) -> list[Deliverable]:

@@ -3,6 +3,7 @@
 import logging
 import shutil
 import time
+import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
@@ -10,12 +11,14 @@ from typing import Any
 import procrastinate
 
 from nicelevel.config import Config
+from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, StoppedError
 from nicelevel.core.files.decode import can_seek, decode
 from nicelevel.core.files.names import deliverable_name
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.core.prepare import prepare
+from nicelevel.core.prepare.sum_up import write_sum
 from nicelevel.core.process import refuse, share_of
 from nicelevel.core.prove import prove_and_publish
 from nicelevel.core.render import render
@@ -35,7 +38,14 @@ from nicelevel.store.prepared import (
     preparation_to_json,
 )
 from nicelevel.store.readings import is_measured, load_figures, save_reading
-from nicelevel.store.sources import find_source, members_of, save_source_state, save_sum_check
+from nicelevel.store.sources import (
+    find_source,
+    link_set,
+    members_of,
+    save_contents,
+    save_source_state,
+    save_sum_check,
+)
 from nicelevel.store.specs import spec_of
 
 from .app import queue
@@ -104,11 +114,38 @@ def check_sum_of_set(context: procrastinate.JobContext, leader_id: int) -> None:
         if leader is None or not members:
             return
         try:
-            found = check_sum(audio.audio_path(leader.digest), [audio.audio_path(each.digest) for each in members])
-            kept = sum_json(found, [each.title for each in members])
+            mix, *stems = (audio.audio_path(each.digest) for each in (leader, *members))
+            titles = [each.title for each in members]
+            kept = sum_json(check_sum(mix, stems, titles=[leader.title, *titles]), titles)
         except NiceLevelError as error:
             kept = {"adds_up": None, "sentence": error.message}
         save_sum_check(leader, kept)
+
+
+@queue.task(name="make_sum", pass_context=True)
+def make_sum(context: procrastinate.JobContext, source_id: int, member_ids: list[int]) -> None:
+    """Write and measure the sum of some sources, as a source of its own that the set takes its gain from."""
+    config = _config_of(context)
+    audio = AudioFolder(config.audio_folder)
+    with connected():
+        source = find_source(source_id)
+        members = [each for each in map(find_source, member_ids) if each]
+        if source is None or not members:
+            return
+        with _source_outcome(source):
+            part = config.uploads_folder / f"{uuid.uuid4().hex}.part"
+            try:
+                save_source_state(source, "measuring")
+                paths = [audio.audio_path(each.digest) for each in members]
+                write_sum(paths, part, [each.title for each in members])
+                source.digest, source.size_bytes = sha256_of(part), part.stat().st_size
+                audio.adopt(part, source.digest)
+            finally:
+                part.unlink(missing_ok=True)
+            save_contents(source)
+            _measure(source, audio)
+            defer_preparations(source, audio)
+        link_set(source, members)
 
 
 @contextmanager

@@ -6,7 +6,7 @@ mix. A member is not held to the target, which concerns the whole programme; its
 
 import re
 from collections import defaultdict
-from collections.abc import Hashable, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from ..prepare import Prepared
@@ -54,6 +54,11 @@ def propose_sets(candidates: Sequence[Candidate]) -> tuple[ProposedSet, ...]:
                 found.append(ProposedSet(leader.key, members))
                 taken |= {leader.key, *members}
     return tuple(found)
+
+
+def loudest(readings: Mapping[Hashable, Reading]) -> Hashable:
+    """The source that a set is levelled by where it has no mix: the one of the highest integrated loudness."""
+    return max(readings, key=lambda key: readings[key].integrated_lufs)
 
 
 def _words(name: str) -> tuple[str, ...]:

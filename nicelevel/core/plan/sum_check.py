@@ -7,7 +7,7 @@ residual that turns to silence when the stem is moved says by how much it is lat
 """
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -15,9 +15,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import UnsupportedError
-from ..files import take_in
-from ..files.blocks import Block
+from ..files.together import read_together
 from ..measure import Progress
 from ..units import db_from_energy, db_from_ratio
 from ..values import Source
@@ -57,69 +55,21 @@ class SumCheck:
         return self.cause is None
 
 
-def check_sum(mix: Path, stems: Sequence[Path], progress: Progress | None = None) -> SumCheck:
-    """Hold the sum of stems against a mix of the same rate, channels and length.
+def check_sum(
+    mix: Path, stems: Sequence[Path], progress: Progress | None = None, titles: Sequence[str] | None = None
+) -> SumCheck:
+    """Hold the sum of stems against a mix of the same rate, channels and length; titles: of the mix and each stem.
 
-    Raises UnsupportedError, naming the stem, where one of these differs; the errors of files that cannot be used.
+    Raises UnsupportedError, naming the file, where one of these differs; the errors of files that cannot be used.
     """
-    sources = [_source(path) for path in (mix, *stems)]
-    _refuse_unlike(sources)
-    sums = _Sums(len(stems), sources[0])
-    for block, done in _blocks(mix, stems, sources[0]):
-        sums.add(block)
-        if progress:
-            progress(done / sources[0].frames)
+    with read_together((mix, *stems), BLOCK_S, titles) as (source, blocks):
+        sums, done = _Sums(len(stems), source), 0
+        for block in blocks:
+            sums.add(block)
+            done += block.shape[1]
+            if progress:
+                progress(done / source.frames)
     return sums.verdict()
-
-
-def _source(path: Path) -> Source:
-    with take_in(path) as audio:
-        return audio.source
-
-
-def _refuse_unlike(sources: Sequence[Source]) -> None:
-    first = sources[0]
-    for number, source in enumerate(sources[1:], 1):
-        for what, mine, its in (
-            ("sample rate", first.sample_rate_hz, source.sample_rate_hz),
-            ("channels", first.channels, source.channels),
-            ("length", first.frames, source.frames),
-        ):
-            if mine != its:
-                unit = {"sample rate": "Hz", "channels": "channels", "length": "frames"}[what]
-                raise UnsupportedError(
-                    f"Stem {number} ({source.path.name}) has {its} {unit}, the mix {mine}: they cannot be added up."
-                )
-
-
-def _blocks(mix: Path, stems: Sequence[Path], source: Source) -> Iterator[tuple[NDArray[np.float64], int]]:
-    """Yield arrays of files × frames × channels, the mix first, and how many frames are done."""
-    opened = [take_in(path) for path in (mix, *stems)]
-    try:
-        frames = int(BLOCK_S * source.sample_rate_hz)
-        readers = [_even(audio.blocks(frames), frames) for audio in opened]
-        done = 0
-        for parts in zip(*readers, strict=True):
-            done += len(parts[0])
-            yield np.stack(parts), done
-    finally:
-        for audio in opened:
-            audio.__exit__(None, None, None)
-
-
-def _even(blocks: Iterator[Block], frames: int) -> Iterator[NDArray[np.float64]]:
-    """The same samples in blocks of just so many frames, the last one shorter: decoders give what they have."""
-    waiting: list[Block] = []
-    have = 0
-    for block in blocks:
-        waiting.append(block)
-        have += len(block)
-        while have >= frames:
-            joined = np.concatenate(waiting).astype(np.float64)
-            yield joined[:frames]
-            waiting, have = [joined[frames:]], have - frames
-    if have:
-        yield np.concatenate(waiting).astype(np.float64)
 
 
 class _Sums:

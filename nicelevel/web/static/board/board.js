@@ -17,6 +17,7 @@ function board() {
     isEmpty: false,
     asked: null, // what was asked to be removed, while it waits for the second press
     chosen: null, // { source, destination } of the chosen cell
+    picked: [], // ids of sources that were picked to be worked on together
 
     init() {
       watchDrops((on) => (this.dropping = on), (files) => this.takeIn(files));
@@ -33,6 +34,8 @@ function board() {
     afterChange() {
       this.order();
       const cells = this.cells();
+      const here = this.picked.filter((id) => document.getElementById(`source-${id}`));
+      if (here.length !== this.picked.length) this.picked = here;
       this.isEmpty = !this.$refs.body.querySelector("tr");
       const asked = document.getElementById(location.hash.slice(1))?.querySelector("td.cell");
       if (!this.row() && cells.length) this.chooseCell(asked || cells[0]);
@@ -51,9 +54,55 @@ function board() {
       return this.chosen && document.getElementById(`source-${this.chosen.source}`);
     },
 
+    get hasPicked() {
+      return this.picked.length > 0;
+    },
+
+    get pickedWords() {
+      return `${this.picked.length} source${this.picked.length === 1 ? "" : "s"} picked`;
+    },
+
+    get tooFewForASet() {
+      return this.picked.length < 2;
+    },
+
+    pick(row = this.row()) {
+      if (!row) return;
+      const id = row.dataset.source;
+      this.picked = this.picked.includes(id) ? this.picked.filter((each) => each !== id) : [...this.picked, id];
+      this.mark();
+    },
+
+    unpick() {
+      this.picked = [];
+      this.mark();
+    },
+
+    // All from the chosen row to the one that the walk or the press reaches.
+    pickOn(rows) {
+      const from = this.row();
+      this.walk(rows, 0);
+      this.pickBetween(from, this.row());
+    },
+
+    pickBetween(one, other) {
+      const shown = this.shownRows();
+      const [first, last] = [shown.indexOf(one), shown.indexOf(other)].sort((a, b) => a - b);
+      const ids = shown.slice(Math.max(first, 0), last + 1).map((row) => row.dataset.source);
+      this.picked = [...new Set([...this.picked, ...ids])];
+      this.mark();
+    },
+
+    shownRows() {
+      return [...this.$refs.body.querySelectorAll("tr[data-source]:not([hidden])")];
+    },
+
     choose(event) {
       const removing = event.target.closest("button[data-remove]");
       if (removing) return this.remove(removing.dataset.remove);
+      const pressed = event.target.closest("tr[data-source]");
+      if (pressed && (event.ctrlKey || event.metaKey)) return this.pick(pressed);
+      if (pressed && event.shiftKey) return this.pickBetween(this.row(), pressed);
       const cell = event.target.closest("td.cell") || this.cellOfRow(event.target.closest("tr"));
       return cell && this.chooseCell(cell);
     },
@@ -81,6 +130,7 @@ function board() {
       for (const old of this.$refs.body.querySelectorAll(".cur, .sel")) old.classList.remove("cur", "sel");
       cell?.classList.add("cur");
       this.row()?.classList.add("sel");
+      for (const row of this.$refs.body.rows) row.classList.toggle("picked", this.picked.includes(row.dataset.source));
       const { closeUp, state, value, own } = cell?.dataset ?? {};
       const shown = cell ? [closeUp, state, value, own, this.row().dataset.sum, this.row().dataset.versions].join(" ") : "";
       if (shown !== this.shown) {
@@ -145,21 +195,41 @@ function board() {
     walk(rows, columns) {
       const row = this.row();
       if (!row) return;
-      const walked = [...this.$refs.body.querySelectorAll("tr[data-source]:not([hidden])")];
-      const all = walked.filter((each) => "outline" in each.dataset || each.querySelector("td.cell"));
+      const all = this.shownRows().filter((each) => "outline" in each.dataset || each.querySelector("td.cell"));
       const next = all[Math.min(Math.max(all.indexOf(row) + rows, 0), all.length - 1)];
       const places = [...this.$refs.head.querySelectorAll("th.dest form")].map((form) => form.dataset.destination);
       const column = places.indexOf(this.chosen.destination) + columns;
       this.choosePlace(next, places[Math.min(Math.max(column, 0), places.length - 1)]);
     },
 
+    // The chosen cell, or the chosen column of all sources that are picked.
     renderOne() {
       const { source, destination } = this.chosen;
-      this.render({ source, destination }, "This one cannot be rendered: the close-up says why.");
+      const sources = this.hasPicked ? this.picked : [source];
+      const fields = [["destination", destination], ...sources.map((id) => ["source", id])];
+      this.render(fields, sources.length > 1 ? "None of these can be rendered there." : "This one cannot be rendered: the close-up says why.");
     },
 
     renderAll() {
-      this.render({}, "Nothing is left to render.");
+      this.render(this.picked.map((id) => ["source", id]), "Nothing is left to render.");
+    },
+
+    setByLoudest() {
+      this.makeSet("loudest", "One gain, from the loudest of them.");
+    },
+
+    setBySum() {
+      this.makeSet("sum", "Their sum is being made; then they take its gain.");
+    },
+
+    async makeSet(by, done) {
+      try {
+        await post(this.$root.dataset.sets, [["by", by], ...this.picked.map((id) => ["member", id])]);
+        say(done);
+        this.unpick();
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     async render(fields, nothing) {
@@ -216,9 +286,16 @@ function board() {
       }
     },
 
-    removeChosen() {
-      const row = this.cell()?.closest("tr");
-      if (row) this.remove(row.dataset.remove);
+    async removeChosen() {
+      const rows = this.hasPicked ? this.picked.map((id) => document.getElementById(`source-${id}`)) : [this.row()];
+      const here = rows.filter(Boolean);
+      const what = here.map((row) => row.dataset.remove).join(" ");
+      if (!here.length || !this.sure(what, here.flatMap((row) => [...row.querySelectorAll("td.cell")]))) return;
+      try {
+        for (const row of here) await post(row.dataset.remove);
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     openReading() {

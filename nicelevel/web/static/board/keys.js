@@ -4,8 +4,10 @@ import { isTyping } from "../page.js";
 
 export function boardKeys(board) {
   const actions = {
-    ArrowUp: () => board.walk(-1, 0),
-    ArrowDown: () => board.walk(1, 0),
+    ArrowUp: (event) => (event.shiftKey ? board.pickOn(-1) : board.walk(-1, 0)),
+    ArrowDown: (event) => (event.shiftKey ? board.pickOn(1) : board.walk(1, 0)),
+    " ": () => board.pick(),
+    Escape: () => board.unpick(),
     ArrowLeft: () => board.walk(0, -1),
     ArrowRight: () => board.walk(0, 1),
     Home: () => board.walk(-Infinity, 0),
@@ -27,6 +29,6 @@ export function boardKeys(board) {
     const action = actions[event.key];
     if (!action || isTyping(event)) return;
     event.preventDefault();
-    action();
+    action(event);
   });
 }

@@ -13,6 +13,10 @@ from .curve import Tick
 
 WIDTH, HEIGHT = 620, 430
 LEFT, RIGHT, TOP, FOOT = 46, 14, 16, 26
+FIELD = WIDTH - LEFT - RIGHT
+LONGEST_SHARE = 4.0 / 3.0
+"""The axis of lengths goes on so far beyond the longest that is asked for."""
+
 SHOWN_DB, LOWEST_DB, GRID_DB = 36, -66, 6
 MOST_NAMES, SHORT_TITLE = 14, 12
 
@@ -49,6 +53,16 @@ class Line:
 
 
 @dataclass(frozen=True)
+class LengthMark:
+    """A length that can be dragged: the key of the spec that it is, its number there where that is a list."""
+
+    key: str
+    number: int | None
+    at: float
+    label: str
+
+
+@dataclass(frozen=True)
 class SizeBar:
     """How large a format gets; `fits` is None where no size is asked for."""
 
@@ -61,7 +75,7 @@ class SizeBar:
 
 @dataclass(frozen=True)
 class SpecDrawing:
-    """Everything in pixels; `db_per_pixel` turns a drag into a change of level."""
+    """Everything in pixels; what is `per_pixel` turns a drag into a change of level, length or size."""
 
     axis_name: str
     levels: tuple[tuple[float, str], ...]
@@ -72,9 +86,11 @@ class SpecDrawing:
     standings: tuple[Standing, ...]
     db_per_pixel: float
     length_ticks: tuple[Tick, ...]
-    lengths: tuple[Tick, ...]
+    lengths: tuple[LengthMark, ...]
+    s_per_pixel: float
     bars: tuple[SizeBar, ...]
     size_x: float | None
+    mb_per_pixel: float
     size_name: str
 
 
@@ -90,7 +106,7 @@ def draw_spec(spec: Spec, sources: Sequence[tuple[str, Reading, Plan | None, str
     short_titles = _shortened([title for title, _, _, _ in sources])
     longest_s = _longest_s(spec)
     length_ticks, lengths = _lengths(spec, longest_s)
-    bars, size_x = _bars(spec, longest_s)
+    bars, size_x, mb_per_pixel = _bars(spec, longest_s)
     return SpecDrawing(
         axis_name=MEASURE_NAMES[measure],
         levels=tuple(
@@ -104,8 +120,10 @@ def draw_spec(spec: Spec, sources: Sequence[tuple[str, Reading, Plan | None, str
         db_per_pixel=-axis.bottom_db / (HEIGHT - TOP - FOOT),
         length_ticks=length_ticks,
         lengths=lengths,
+        s_per_pixel=longest_s * LONGEST_SHARE / FIELD,
         bars=bars,
         size_x=size_x,
+        mb_per_pixel=mb_per_pixel,
         size_name=f"Size of {longest_s:g} s" if longest_s else "Size",
     )
 
@@ -143,7 +161,7 @@ def _standing(
 ) -> Standing:
     title, reading, plan, problem = source
     count = len(short_titles)
-    field = WIDTH - LEFT - RIGHT - 40
+    field = FIELD - 40
     level = MEASURES[measure](reading)
     landing = MEASURES[measure](plan.predicted) if plan else -math.inf
     peak = plan.predicted.true_peak_dbtp if plan else -math.inf
@@ -177,29 +195,36 @@ def _longest_s(spec: Spec) -> float:
     return max(limits.durations_s or (limits.max_duration_s or limits.min_duration_s or 0.0,))
 
 
-def _lengths(spec: Spec, longest_s: float) -> tuple[tuple[Tick, ...], tuple[Tick, ...]]:
+def _lengths(spec: Spec, longest_s: float) -> tuple[tuple[Tick, ...], tuple[LengthMark, ...]]:
     """Ticks of the length axis, and the lengths that are asked for; nothing where none is."""
     if not longest_s:
         return (), ()
-    end_s = longest_s * 4.0 / 3.0
+    end_s = longest_s * LONGEST_SHARE
     step = 10 ** math.floor(math.log10(end_s / 4))
     step = next(each for each in (step, 2 * step, 5 * step, 10 * step) if end_s / each <= 8)
-    field = WIDTH - LEFT - RIGHT
-    ticks = [Tick(LEFT + field * n * step / end_s, f"{n * step:g}") for n in range(int(end_s / step) + 1)]
-    asked = spec.limits.durations_s or tuple(
-        each for each in (spec.limits.min_duration_s, spec.limits.max_duration_s) if each
-    )
-    return tuple(ticks), tuple(Tick(round(LEFT + field * each / end_s, 1), f"{each:g}") for each in asked)
+    ticks = [Tick(LEFT + FIELD * n * step / end_s, f"{n * step:g}") for n in range(int(end_s / step) + 1)]
+    limits = spec.limits
+    asked: list[tuple[str, int | None, float | None]] = [
+        ("limits.durations_s", number, each) for number, each in enumerate(limits.durations_s or ())
+    ]
+    asked += [("limits.min_duration_s", None, limits.min_duration_s)]
+    asked += [("limits.max_duration_s", None, limits.max_duration_s)]
+    marks = [
+        LengthMark(key, number, round(LEFT + FIELD * each / end_s, 1), f"{each:g}")
+        for key, number, each in asked
+        if each
+    ]
+    return tuple(ticks), tuple(marks)
 
 
-def _bars(spec: Spec, longest_s: float) -> tuple[tuple[SizeBar, ...], float | None]:
-    """How large each format gets at the longest length, and where the limit is."""
+def _bars(spec: Spec, longest_s: float) -> tuple[tuple[SizeBar, ...], float | None, float]:
+    """How large each format gets at the longest length, where the limit is, and MB per pixel."""
     sizes = [(wanted, size_bytes(wanted, longest_s) if longest_s else None) for wanted in spec.formats]
     known = [(wanted, size) for wanted, size in sizes if size]
     limit = spec.limits.max_size_bytes
     if not known:
-        return (), None
-    field = (WIDTH - LEFT - RIGHT) * 0.88
+        return (), None, 0.0
+    field = FIELD * 0.88
     largest = max(*(size for _, size in known), limit or 0)
     first = next((n for n, (_, size) in enumerate(known) if limit is None or size <= limit), None)
     bars = tuple(
@@ -212,7 +237,7 @@ def _bars(spec: Spec, longest_s: float) -> tuple[tuple[SizeBar, ...], float | No
         )
         for number, (wanted, size) in enumerate(known)
     )
-    return bars, None if limit is None else round(LEFT + field * limit / largest, 1)
+    return bars, None if limit is None else round(LEFT + field * limit / largest, 1), largest / MB / field
 
 
 def _level(level_db: float) -> str:

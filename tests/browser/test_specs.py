@@ -26,6 +26,28 @@ def test_dragging_a_target_moves_it_and_what_lands(board, tmp_path):
     board.wait_for_function(lands, arg=landed)
 
 
+def _drag(page, grip, right):
+    """Take hold of a grip and move it so many pixels to the right."""
+    box = page.locator(grip).bounding_box()
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + right, y, steps=4)
+    page.mouse.up()
+
+
+def test_lengths_and_the_size_are_dragged_and_contradictions_follow(board):
+    board.goto(board.url.split("/jobs/")[0] + "/specs/paid-short-spot")
+    expect(board.locator(".contradiction")).to_contain_text("15 s are 2.65 MB")
+    _drag(board, "[data-drag='limits.durations_s'][data-number='1']", 70)
+    expect(board.locator("[name='limits.durations_s']")).to_have_value("15, 35")
+    expect(board.locator("#spec-drawing")).to_contain_text("Size of 35 s")
+    _drag(board, "[data-drag='limits.max_size_bytes']", 300)
+    expect(board.locator(".contradiction")).to_have_count(0)
+    size = float(board.locator("[name='limits.max_size_bytes']").input_value())
+    assert 4.0 < size < 6.5
+
+
 def test_a_copy_is_changed_kept_and_its_board_follows(board, tmp_path):
     drop(board, signals.write(tmp_path / "mix.wav", signals.programme(6, seed=3)))
     measured(board, "mix")

@@ -4,8 +4,6 @@ import Alpine from "../vendor/alpine/alpine-csp.js";
 import { isTyping, page, say } from "../page.js";
 import { post, postForHtml, upload } from "../requests.js";
 
-const DRAG_STEP_DB = 0.5;
-const FINE_STEP_DB = 0.1;
 const MINUS = "−";
 
 const asNumber = (text) => Number(text.replace(MINUS, "-").replace(",", "."));
@@ -69,18 +67,24 @@ function spec() {
       for (const field of this.$refs.fields.elements) field.classList.toggle("wrong", field.name !== "" && message.includes(`${field.name}:`));
     },
 
+    // What is dragged says which field it is, along which axis, and how much a pixel is.
     grab(event) {
-      const key = event.target.closest("[data-drag]")?.dataset.drag;
-      const field = key && this.field(key);
+      const held = event.target.closest("[data-drag]")?.dataset;
+      const field = held && this.field(held.drag);
       if (!field) return;
       event.preventDefault();
-      const scale = Number(document.getElementById("spec-drawing").dataset.dbPerPixel);
-      const began = asNumber(field.value);
+      const { axis, number, perPixel, step, fine, least = "-Infinity", most = "Infinity" } = { ...held };
+      const parts = number === undefined ? [field.value] : field.value.split(/,\s+/);
+      const at = Number(number ?? 0);
+      const began = asNumber(parts[at]);
       const move = (moved) => {
-        const step = moved.shiftKey ? FINE_STEP_DB : DRAG_STEP_DB;
-        const value = asText(Math.min(0, Math.round((began - (moved.clientY - event.clientY) * scale) / step) * step));
-        if (value === field.value) return;
-        field.value = value;
+        const way = axis === "x" ? moved.clientX - event.clientX : moved.clientY - event.clientY;
+        const grain = Number(moved.shiftKey ? fine : step);
+        const value = Math.round((began + way * Number(perPixel)) / grain) * grain;
+        parts[at] = asText(Math.min(Number(most), Math.max(Number(least), value)));
+        const text = parts.join(", ");
+        if (text === field.value) return;
+        field.value = text;
         this.changed();
       };
       const end = () => {

@@ -9,13 +9,12 @@ from pathlib import Path
 from .digest import sha256_of
 from .errors import CannotMeetError, OutputExistsError, UnsupportedError
 from .files.names import deliverable_name
-from .measure import Progress
 from .plan import plans
 from .plan.formats import not_yet, resolve_format
 from .plan.limit import limited_by
 from .prepare import Workshop
-from .prove import prove_and_publish
-from .render import render
+from .produce import Order, Planned, produce
+from .progress import Progress, share_of
 from .specs import Spec
 from .values import Deliverable, Plan, Source
 
@@ -35,14 +34,19 @@ def process(
         targets = [folder / deliverable_name(path.stem, spec, plan.output) for plan in chosen]
         for target in targets:
             refuse_existing(target, replace)
-        digest = sha256_of(path)
+        digest, source = sha256_of(path), workshop.source()
+
+        def planned(plan: Plan) -> Planned:
+            return plan, limited_by(workshop.find(plan.preparation), plan)
+
+        def replan(tighter: Spec) -> Planned:
+            return planned(plans(source, workshop.find, tighter)[0])
+
         deliverables = []
         for number, (plan, target) in enumerate(zip(chosen, targets, strict=True)):
-            start, size = 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen)
-            limited = limited_by(workshop.find(plan.preparation), plan)
-            staged = render(path, plan, limited, target, digest, share_of(progress, start, size / 2))
-            done = prove_and_publish(staged, plan, spec, replace, share_of(progress, start + size / 2, size / 2))
-            deliverables.append(done)
+            part = share_of(progress, 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen))
+            order = Order(path, digest, source, spec, spec, planned(plan), replan)
+            deliverables.append(produce(order, target, replace, part))
         return deliverables
 
 
@@ -63,12 +67,5 @@ def refuse_existing(target: Path, replace: bool) -> None:
 
 def targets_of(source: Source, spec: Spec, folder: Path) -> list[Path]:
     """Every output that a source could get at a destination, known from its header alone."""
-    outputs = [resolve_format(source, candidate) for candidate in spec.formats]
+    outputs = [resolve_format(source, candidate, spec.limits) for candidate in spec.formats]
     return [folder / deliverable_name(source.path.stem, spec, output) for output in outputs]
-
-
-def share_of(progress: Progress | None, start: float, size: float) -> Progress | None:
-    """The progress of one part of a longer work."""
-    if progress is None:
-        return None
-    return lambda ratio: progress(start + size * ratio)

@@ -183,6 +183,16 @@ class OutputFormat:
         return self.encoding in LOSSY
 
     @property
+    def coding(self) -> str:
+        """The codec: of what is packed without loss the packing, else the encoding."""
+        return self.lossless or self.encoding
+
+    @property
+    def coding_name(self) -> str:
+        """As people write it."""
+        return {"vorbis": "Vorbis", "opus": "Opus", "ac3": "AC-3"}.get(self.coding, self.coding.upper())
+
+    @property
     def bits(self) -> int | None:
         """Word length, None for floating point and for lossy encodings, which have none."""
         return int(self.encoding.rpartition("_")[2]) if self.encoding.startswith("pcm") else None
@@ -268,8 +278,13 @@ class Proof:
 
 @dataclass(frozen=True)
 class Deliverable:
-    """A written file with the plan it came from and its proof."""
+    """A written file with the plan it came from and its proof.
+
+    asked: the plan that was begun with; where an encoder had to be made up for, it was encoded in several rounds.
+    """
 
     path: Path
     plan: Plan
     proof: Proof
+    asked: Plan
+    rounds: int = 1

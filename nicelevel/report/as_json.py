@@ -157,6 +157,7 @@ def deliverable_json(deliverable: Deliverable) -> Json:
         "limiting_db": plan.limiting_db,
         "predicted": predicted_json(plan.predicted),
         "measured": reading_json(proof.reading),
+        "rounds": deliverable.rounds,
         "verdict": verdict_word(proof.verdict),
         "findings": [finding_json(finding) for finding in proof.verdict.findings],
     }

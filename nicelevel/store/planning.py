@@ -55,8 +55,10 @@ def _as_member(
     found = []
     for leader in _alone(leader_digest, spec, audio):
         # Not by number: of the first format that fits there is one plan only.
-        wanted = next(each for each in spec.formats if resolve_format(leader_described, each) == leader.output)
-        output = resolve_format(described, wanted)
+        wanted = next(
+            each for each in spec.formats if resolve_format(leader_described, each, spec.limits) == leader.output
+        )
+        output = resolve_format(described, wanted, spec.limits)
         steps = preparation_for(described, output, spec.channels)
         leader_steps = preparation_for(leader_described, leader.output, spec.channels)
         leaders = limited_by(load_prepared(leader_digest, leader_steps, audio), leader)

@@ -63,7 +63,7 @@ def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Prep
     asked = set()
     for candidate in spec.formats:
         try:
-            output = resolve_format(source, candidate)
+            output = resolve_format(source, candidate, spec.limits)
             asked.add(preparation_for(source, output, spec.channels))
         except NiceLevelError:
             continue  # the plan will say why it cannot be

@@ -303,7 +303,9 @@ class RowMaker:
 
 def _still_planned(made: Deliverable, plan: Plan) -> bool:
     """Whether what was written has the gain that is planned now: a source that joined a set has another."""
-    return made.plan is None or abs(made.plan["gain_db"] - plan.gain_db) < SAME_GAIN_DB
+    if made.plan is None:
+        return True
+    return abs(made.plan.get("asked_gain_db", made.plan["gain_db"]) - plan.gain_db) < SAME_GAIN_DB
 
 
 def _seal(made: tuple[Deliverable, ...]) -> Seal:

@@ -19,9 +19,9 @@ from nicelevel.core.measure import measure
 from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.core.prepare import prepare
 from nicelevel.core.prepare.sum_up import write_sum
-from nicelevel.core.process import refuse, share_of
-from nicelevel.core.prove import prove_and_publish
-from nicelevel.core.render import render
+from nicelevel.core.process import refuse
+from nicelevel.core.produce import Order, Planned, produce
+from nicelevel.core.specs import Spec
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import DECODED, AudioFolder
@@ -53,9 +53,6 @@ from .app import queue
 logger = logging.getLogger("nicelevel.work")
 
 TOLD_EVERY_S = 0.25
-RENDER_SHARE = 0.6
-"""Of the time of a deliverable; the rest is its proof."""
-
 PREPARE_PRIORITY = 5
 """After what is to be measured, before what is to be rendered."""
 
@@ -180,17 +177,26 @@ def _render(deliverable: Deliverable, config: Config) -> None:
     audio = AudioFolder(config.audio_folder)
     plan = plans_of(source, spec, audio)[deliverable.format_number]
     refuse(plan, spec)
-    limited = limited_of(source, plan, audio)
     home = home_of(deliverable.id, config.deliverables_folder)
     shutil.rmtree(home, ignore_errors=True)
     home.mkdir(parents=True)
     progress = throttled(lambda ratio: _go_on(deliverable, ratio))
     progress(0.0)
-    target = home / deliverable_name(source.title, spec, plan.output)
-    rendering = share_of(progress, 0.0, RENDER_SHARE)
-    staged = render(audio.audio_path(source.digest), plan, limited, target, source.digest, rendering)
-    judging = judged_by(source, spec)
-    done = prove_and_publish(staged, plan, judging, False, share_of(progress, RENDER_SHARE, 1.0 - RENDER_SHARE))
+
+    def replan(tighter: Spec) -> Planned:
+        made = plans_of(source, tighter, audio)[0]
+        return made, limited_of(source, made, audio)
+
+    order = Order(
+        audio.audio_path(source.digest),
+        source.digest,
+        load_figures(source.digest, audio).source,
+        spec,
+        judged_by(source, spec),
+        (plan, limited_of(source, plan, audio)),
+        None if source.leader_id else replan,
+    )
+    done = produce(order, home / deliverable_name(source.title, spec, plan.output), False, progress)
     kept = save_deliverable(
         deliverable,
         "proved" if done.proof.verdict.meets else "missed",
@@ -198,7 +204,7 @@ def _render(deliverable: Deliverable, config: Config) -> None:
         file_name=done.path.name,
         sha256=done.proof.sha256,
         size_bytes=done.proof.reading.source.size_bytes,
-        plan=one_plan_json(plan),
+        plan=one_plan_json(done.plan) | {"rounds": done.rounds, "asked_gain_db": plan.gain_db},
         measured=reading_json(done.proof.reading, done.path.name),
         findings=[finding_json(finding) for finding in done.proof.verdict.findings],
     )

@@ -3,8 +3,11 @@
 import numpy as np
 import pytest
 
-from nicelevel.core.render.dither import rounded
+from nicelevel.core.channels import layout_from_count
+from nicelevel.core.render.dither import Rounder, rounded
+from nicelevel.core.shaping import most_steps, sensitivity, shaping_filter
 from nicelevel.core.units import db_from_energy
+from nicelevel.core.values import OutputFormat
 from tests import plain, signals
 
 FRAMES = 1 << 20
@@ -70,3 +73,61 @@ def test_seeds_differ_and_channels_are_independent():
     one, other = rounded(zeros, 16, True, 1, 0), rounded(zeros, 16, True, 2, 0)
     assert not np.array_equal(one, other)
     assert np.corrcoef(one.T)[0, 1] == pytest.approx(0.0, abs=0.01)
+
+
+def _shaped(signal, rate=48_000, bits=16, dither="shaped", block=1 << 15):
+    output = OutputFormat("wav", f"pcm_{bits}", rate, layout_from_count(signal.shape[1]), dither)
+    rounder = Rounder(output, True, 7)
+    return np.concatenate([rounder.round(signal[at : at + block]) for at in range(0, len(signal), block)])
+
+
+def _bs_468(hz):
+    """Noise weighting of ITU-R BS.468-4 by power, in the usual rational form (constants from memory)."""
+    one = -4.737338981378384e-24 * hz**6 + 2.043828333606125e-15 * hz**4 - 1.363894795463638e-7 * hz**2 + 1
+    other = 1.306612257412824e-19 * hz**5 - 2.118150887518656e-11 * hz**3 + 5.559488023498642e-4 * hz
+    return (1.246332637532143e-4 * hz) ** 2 / (one**2 + other**2)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_shaped_noise_is_heard_less_by_two_weightings(rate):
+    signal = signals.noise(4, -20, rate, channels=1, seed=1)
+    levels = {}
+    for dither in ("tpdf", "shaped"):
+        error = _shaped(signal, rate, dither=dither)[:, 0] - signal[:, 0] * 32768
+        windows = error[: len(error) // 4096 * 4096].reshape(-1, 4096) * np.hanning(4096)
+        power = (np.abs(np.fft.rfft(windows)) ** 2).mean(axis=0)
+        hz = np.fft.rfftfreq(4096, 1 / rate)
+        levels[dither] = [db_from_energy(float((power * weight(hz)).sum())) for weight in (_bs_468, sensitivity)]
+    by_468, by_threshold = np.subtract(levels["tpdf"], levels["shaped"])
+    assert by_468 >= 3.0
+    assert by_threshold >= 6.0
+
+
+def test_the_shaped_error_is_the_dithers_through_the_filter():
+    signal = signals.noise(2, -20, channels=1, seed=2)
+    error = _shaped(signal)[:, 0] - signal[:, 0] * 32768
+    response = np.fft.rfft([1.0, *(-tap for tap in shaping_filter(48_000))], 4096)
+    assert error.var() == pytest.approx(0.25 * np.mean(np.abs(response) ** 2), rel=0.05)
+    assert np.abs(error).max() <= most_steps("shaped", 48_000)
+
+
+def test_shaping_keeps_a_tone_under_a_step_and_makes_no_harmonics():
+    tone = 0.4 / 32768 * np.sin(2 * np.pi * 1000 * np.arange(FRAMES) / 48_000)[:, None]
+    kept = _shaped(tone)[:, 0] @ tone[:, 0] / (tone[:, 0] @ tone[:, 0]) / 32768
+    assert kept == pytest.approx(1.0, abs=0.02)
+
+
+def test_shaping_does_not_depend_on_the_size_of_blocks():
+    signal = signals.noise(0.5, seed=4)
+    assert np.array_equal(_shaped(signal), _shaped(signal, block=777))
+
+
+def test_shaping_holds_at_full_scale_and_settles_again():
+    loud = np.full((4_000, 1), 1.5)
+    codes = _shaped(np.concatenate((loud, np.zeros((48_000, 1)))))
+    assert (codes[100:4_000] == 32767).mean() > 0.9
+    assert np.abs(codes[8_000:]).max() <= most_steps("shaped", 48_000)
+
+
+def test_digital_silence_is_dithered_too():
+    assert _shaped(np.zeros((4_800, 2))).any()

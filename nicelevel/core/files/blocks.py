@@ -12,6 +12,9 @@ from ..values import Source
 if TYPE_CHECKING:
     from .codes import CodeBuffer, Coding
 
+Samples = NDArray[np.int32] | NDArray[np.float32] | NDArray[np.float64]
+"""What is written: integer codes of the word length, or floating-point samples."""
+
 Block = NDArray[np.floating[Any]]
 
 

@@ -148,9 +148,9 @@ class AvDecoder:
         )
 
     def _stated_frames(self, sample_rate_hz: int) -> int | None:
-        """Length by the container, where its clock ticks in frames."""
+        """Length by the container, where its clock ticks in frames; Ogg's counts what a decoder is to skip too."""
         duration, time_base = self._stream.duration, self._stream.time_base
-        if not duration or not time_base or time_base.denominator % sample_rate_hz:
+        if self._demuxer == "ogg" or not duration or not time_base or time_base.denominator % sample_rate_hz:
             return None
         return round(duration * time_base * sample_rate_hz)
 

@@ -13,17 +13,17 @@ from typing import Protocol
 
 import numpy as np
 import soundfile
-from numpy.typing import NDArray
 
 from ..errors import NoPermissionError, NoSpaceError, OutputExistsError
 from ..values import OutputFormat
+from .blocks import Samples
 from .containers import data_bytes
+from .encode import AvSink, VorbisSink
 from .wave_header import wave_header
 
-Samples = NDArray[np.int32] | NDArray[np.float32] | NDArray[np.float64]
-
 _FULL_CODES = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
-_SOUNDFILE_FORMATS = {"aiff": "AIFF", "flac": "FLAC"}
+_SOUNDFILE_FORMATS = {"aiff": "AIFF", "flac": "FLAC", "caf": "CAF"}
+_SOUNDFILE_FLOATS = {"float_32": "FLOAT", "float_64": "DOUBLE"}
 
 
 class Sink(Protocol):
@@ -79,11 +79,18 @@ def speaking_errors(target: Path) -> Iterator[None]:
         raise NoPermissionError(f"{target.name} cannot be written: {reason}.") from error
 
 
-def open_sink(path: Path, output: OutputFormat, frames: int) -> Sink:
-    """A sink that writes the container and encoding of `output` with exactly so many frames."""
+def open_sink(path: Path, output: OutputFormat, frames: int, seed: int = 0) -> Sink:
+    """A sink that writes the container and encoding of `output` with exactly so many frames.
+
+    seed: what an encoder would draw by chance comes from it.
+    """
     if output.container == "wav":
         return _WaveSink(path, output, frames)
-    return _SoundfileSink(path, output)
+    if output.container in _SOUNDFILE_FORMATS:
+        return _SoundfileSink(path, output)
+    if output.encoding == "vorbis":
+        return VorbisSink(path, output, seed)
+    return AvSink(path, output)
 
 
 class _WaveSink:
@@ -104,22 +111,23 @@ class _WaveSink:
 
 
 class _SoundfileSink:
-    """AIFF and FLAC through libsndfile, fed with 32-bit words of which it keeps the upper bits."""
+    """AIFF, CAF and FLAC through libsndfile; fixed point as 32-bit words of which it keeps the upper bits."""
 
     def __init__(self, path: Path, output: OutputFormat) -> None:
-        assert output.bits
-        self._shift = 32 - output.bits
+        self._shift = 32 - output.bits if output.bits else 0
+        self._dtype = np.int32 if output.bits else np.float64
+        subtype = f"ALAC_{output.bits}" if output.lossless == "alac" else output.encoding.upper()
         self._file = soundfile.SoundFile(
             path,
             "w",
             samplerate=output.sample_rate_hz,
             channels=len(output.layout.positions),
             format=_SOUNDFILE_FORMATS[output.container],
-            subtype=output.encoding.upper(),
+            subtype=_SOUNDFILE_FLOATS.get(output.encoding, subtype),
         )
 
     def write(self, samples: Samples) -> None:
-        self._file.write(np.left_shift(samples, self._shift))
+        self._file.write(np.left_shift(samples, self._shift) if self._shift else samples.astype(self._dtype))
 
     def close(self) -> None:
         self._file.close()

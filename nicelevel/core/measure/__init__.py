@@ -1,17 +1,14 @@
 """From a file to its reading."""
 
-from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 
 from ..files import take_in
+from ..progress import Progress
 from ..values import Reading, Source
 from .envelope import hops_of
 from .hop_files import HopFiles
 from .meter import Meter
-
-Progress = Callable[[float], None]
-"""Called with the share done, 0 to 1; it may raise StoppedError to end the work."""
 
 BLOCK_FRAMES = 1 << 17
 METER_VERSION = 4
@@ -43,4 +40,4 @@ def hop_files(source: Source, folder: Path | None) -> AbstractContextManager[Hop
     return HopFiles(folder, hops_of(source.frames, source.sample_rate_hz), source.layout.weights)
 
 
-__all__ = ["BLOCK_FRAMES", "METER_VERSION", "Meter", "Progress", "hop_files", "measure"]
+__all__ = ["BLOCK_FRAMES", "METER_VERSION", "Meter", "hop_files", "measure"]

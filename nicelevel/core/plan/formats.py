@@ -1,38 +1,40 @@
 """The format of a deliverable: every "keep" of a spec resolved for a source."""
 
 from ..channels import layout_of_name
+from ..codecs import DEFAULT_KBPS, coded_rate_hz, highest_kbps
 from ..errors import UnsupportedError
-from ..files.containers import WRITABLE, unwritable
-from ..specs.spec import Format, Spec
+from ..files.containers import PACKED, WRITABLE, unwritable
+from ..specs.spec import Format, Limits, Spec
 from ..values import LOSSY, OutputFormat, Source
 
 _SHORT_WORDS = {"pcm_u8": "pcm_16", "pcm_8": "pcm_16"}
 _OWN_ENCODING = {"flac": "flac", "m4a": "aac", "mp3": "mp3", "ogg": "vorbis", "ac3": "ac3"}
-_FLAC_MOST_CHANNELS = 8
-
-DEFAULT_KBPS = {"mp3": 192.0, "aac": 192.0, "vorbis": 192.0, "opus": 128.0, "ac3": 448.0}
-"""Where a spec names no bit rate. Common practice."""
 
 
-def resolve_format(source: Source, candidate: Format) -> OutputFormat:
-    """The format in which a source is written. Raises UnsupportedError where none can be."""
-    encoding = _encoding(source, candidate)
-    rate_hz = source.sample_rate_hz if candidate.sample_rate == "keep" else candidate.sample_rate
+def resolve_format(source: Source, candidate: Format, limits: Limits) -> OutputFormat:
+    """The format in which a source is written. Raises UnsupportedError where it cannot be.
+
+    limits: where they hold a size and the format names no bit rate, it gets the highest that fits.
+    """
+    encoding, lossless = _encoding(source, candidate), _lossless(candidate)
+    asked_hz = source.sample_rate_hz if candidate.sample_rate == "keep" else candidate.sample_rate
+    rate_hz = coded_rate_hz(encoding, asked_hz) if candidate.sample_rate == "keep" else asked_hz
     kept = candidate.channels in ("keep", source.layout.name)
     layout = source.layout if kept else layout_of_name(candidate.channels)
-    if candidate.container == "flac" and len(layout.positions) > _FLAC_MOST_CHANNELS:
-        raise UnsupportedError(f"FLAC holds at most 8 channels; the source has {source.channels}.")
-    bitrate_kbps = (candidate.bitrate_kbps or DEFAULT_KBPS[encoding]) if encoding in LOSSY else None
-    return OutputFormat(
-        candidate.container,
-        encoding,
-        rate_hz,
-        layout,
-        candidate.dither,
-        bitrate_kbps,
-        candidate.bitrate_mode,
-        _lossless(candidate),
-    )
+    kbps = _kbps(encoding, rate_hz, source.duration_s, candidate, limits) if encoding in LOSSY else None
+    mode = candidate.bitrate_mode
+    output = OutputFormat(candidate.container, encoding, rate_hz, layout, candidate.dither, kbps, mode, lossless)
+    if reason := unwritable(output):
+        raise UnsupportedError(reason)
+    return output
+
+
+def _kbps(encoding: str, rate_hz: int, duration_s: float, candidate: Format, limits: Limits) -> float:
+    if candidate.bitrate_kbps:
+        return candidate.bitrate_kbps
+    if limits.max_size_bytes:
+        return highest_kbps(encoding, rate_hz, duration_s, limits.max_size_bytes) or DEFAULT_KBPS[encoding]
+    return DEFAULT_KBPS[encoding]
 
 
 def _lossless(candidate: Format) -> str | None:
@@ -49,7 +51,7 @@ def _encoding(source: Source, candidate: Format) -> str:
         return _OWN_ENCODING[candidate.container]
     own = f"pcm_{source.bits_declared}" if source.bits_declared else source.encoding
     own = _SHORT_WORDS.get(own, own)
-    held = WRITABLE.get(candidate.container, WRITABLE["flac"] if candidate.encoding != "keep" else WRITABLE["wav"])
+    held = PACKED if _lossless(candidate) else WRITABLE[candidate.container]
     return own if own in held else held[-1]
 
 
@@ -69,4 +71,4 @@ def not_yet(output: OutputFormat, spec: Spec) -> str | None:
     """What a spec asks for that can be planned but not written by this version, in a sentence; None where all can."""
     if spec.output.metadata != "none":
         return "Metadata cannot be carried over yet; a spec with none of it can be met."
-    return unwritable(output)
+    return None

@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ..prepare import Prepared
+from ..shaping import most_steps
 from ..specs import Spec
 from ..specs.judge import MEASURES, named_limits
 from ..units import db_from_ratio
@@ -12,9 +13,6 @@ from ..values import OutputFormat, Reading
 
 CEILING_MARGIN_DB = 0.01
 """A gain that goes to a ceiling stays this far under it: room for dither and for the last rounding."""
-
-DITHER_PEAK_STEPS = 2
-"""Rounding and TPDF dither together can add this many steps to a sample."""
 
 
 @dataclass(frozen=True)
@@ -63,6 +61,8 @@ def _ceilings(reading: Reading, spec: Spec, output: OutputFormat) -> list[tuple[
         if limit.moved_by_gain and found is not None and math.isfinite(found):
             ceilings.append((limit.key, required - CEILING_MARGIN_DB, found))
     if output.bits is not None and math.isfinite(reading.sample_peak_dbfs):
-        largest = 1.0 - DITHER_PEAK_STEPS * 2.0 ** (1 - output.bits)
+        # The highest code is one step under full scale.
+        steps = 1.0 + most_steps(output.dither, output.sample_rate_hz)
+        largest = 1.0 - steps * 2.0 ** (1 - output.bits)
         ceilings.append(("full_scale", db_from_ratio(largest), reading.sample_peak_dbfs))
     return ceilings

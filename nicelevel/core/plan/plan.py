@@ -45,7 +45,7 @@ def plans(source: Source, find: Find, spec: Spec) -> tuple[Plan, ...]:
 
 def plan(source: Source, find: Find, spec: Spec, candidate: Format | None = None) -> Plan:
     """How one source lands at one destination in one format (the spec's first by default). Raises as `plans`."""
-    output = resolve_format(source, candidate or spec.formats[0])
+    output = resolve_format(source, candidate or spec.formats[0], spec.limits)
     prepared = find(preparation_for(source, output, spec.channels))
     reading = prepared.reading
     allowed = gain_range(prepared, spec, output)

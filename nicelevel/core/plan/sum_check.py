@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..files.together import read_together
-from ..measure import Progress
+from ..progress import Progress
 from ..units import db_from_energy, db_from_ratio
 from ..values import Source
 

@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 from ..files import take_in
 from ..files.blocks import Block
 from ..files.read import Audio
-from ..measure import BLOCK_FRAMES, Meter, Progress, hop_files, measure
+from ..measure import BLOCK_FRAMES, Meter, hop_files, measure
 from ..measure.gating import SortedBlocks, gating_blocks, short_term_steps
 from ..measure.hop_files import Hops, open_hops
+from ..progress import Progress
 from ..values import Preparation, Reading, Source
 from .steps import UNTOUCHED
 

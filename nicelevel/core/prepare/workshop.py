@@ -5,7 +5,7 @@ from pathlib import Path
 from types import TracebackType
 
 from ..files import take_in
-from ..measure import Progress
+from ..progress import Progress
 from ..values import Preparation, Source
 from .prepared import Prepared, prepare
 

@@ -1,4 +1,4 @@
-"""The last step of fixed point: TPDF dither and rounding to the word length.
+"""The last step of fixed point: dither and rounding to the word length, its error shaped where that is asked for.
 
 Lipshitz, Wanamaker and Vanderkooy, "Quantization and Dither: A Theoretical Survey", JAES 40 (1992): two
 uniform values of one step each, added before rounding, make mean and variance of the error independent
@@ -9,6 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats, Integers, kernel
+from ..shaping import shaping_filter
+from ..values import OutputFormat
 
 
 def seed_from_digest(sha256: str) -> int:
@@ -24,6 +26,59 @@ def rounded(block: Floats, bits: int, dithers: bool, seed: int, first_frame: int
     codes = np.empty(block.shape, np.int32)
     round_block(block, bits, dithers, np.uint64(seed), np.uint64(first_frame), codes)
     return codes
+
+
+class Rounder:
+    """Rounds the blocks of one programme, in their order: plainly, with TPDF dither, or with its error shaped too."""
+
+    def __init__(self, output: OutputFormat, dithers: bool, seed: int) -> None:
+        assert output.bits
+        self._bits, self._dithers, self._seed = output.bits, dithers, seed
+        self._filter = None
+        if dithers and output.dither == "shaped":
+            self._filter = np.array(shaping_filter(output.sample_rate_hz))
+            self._errors = np.zeros((len(output.layout.positions), len(self._filter)))
+        self._done = 0
+
+    def round(self, block: Floats) -> NDArray[np.int32]:
+        """Codes of the next frames × channels. Block size changes no result."""
+        first, self._done = self._done, self._done + len(block)
+        if self._filter is None:
+            return rounded(block, self._bits, self._dithers, self._seed, first)
+        codes = np.empty(block.shape, np.int32)
+        shape_block(block, self._bits, np.uint64(self._seed), np.uint64(first), self._filter, self._errors, codes)
+        return codes
+
+
+@kernel
+def shape_block(
+    block: Floats,
+    bits: int,
+    seed: np.uint64,
+    first_frame: np.uint64,
+    taps: Floats,
+    errors: Floats,
+    codes: Integers,
+) -> None:
+    """Like `round_block` with dither, the last errors of a channel taken off its next sample.
+
+    errors: channels × taps, the newest first, carried on. An error is that of dither and rounding together; where a
+    code is held inside the range, what was cut off is no error that could be made up for.
+    """
+    frames, channels = block.shape
+    scale = 2.0 ** (bits - 1)
+    for channel in range(channels):
+        last = errors[channel]
+        for frame in range(frames):
+            wanted = block[frame, channel] * scale
+            for tap in range(len(taps)):
+                wanted -= taps[tap] * last[tap]
+            index = (first_frame + np.uint64(frame)) * np.uint64(channels) + np.uint64(channel)
+            code = np.floor(wanted + triangular(seed, index) + 0.5)
+            for tap in range(len(taps) - 1, 0, -1):
+                last[tap] = last[tap - 1]
+            last[0] = code - wanted
+            codes[frame, channel] = np.int32(min(max(code, -scale), scale - 1.0))
 
 
 @kernel

@@ -10,13 +10,13 @@ from numpy.typing import NDArray
 
 from ..files import StagedFile, open_sink, take_in
 from ..files.blocks import Block
-from ..files.write import Samples, speaking_errors
-from ..measure import Progress
+from ..files.write import speaking_errors
 from ..plan.limiter import Limited
 from ..prepare.prepared import prepared_blocks, prepared_source
+from ..progress import Progress
 from ..units import ratio_from_db
 from ..values import Plan
-from .dither import rounded, seed_from_digest
+from .dither import Rounder, seed_from_digest
 from .limiting import limit_block
 
 BLOCK_FRAMES = 1 << 16
@@ -50,26 +50,20 @@ def _write(
 ) -> None:
     with take_in(path) as audio:
         frames = prepared_source(audio.source, plan.preparation).frames
-        sink = open_sink(staged.path, plan.output, frames)
+        sink = open_sink(staged.path, plan.output, frames, seed)
+        rounder = Rounder(plan.output, plan.dithers, seed) if plan.output.bits else None
         try:
             done = 0
             for block in prepared_blocks(audio, plan.preparation, BLOCK_FRAMES):
-                sink.write(finished(block, plan, limited, seed, done))
+                levelled = gained(block, plan.gain_db)
+                if limited:
+                    limit_block(levelled, done, plan.output.sample_rate_hz, limited.nodes)
+                sink.write(rounder.round(levelled) if rounder else levelled)
                 done += len(block)
                 if progress:
                     progress(done / frames)
         finally:
             sink.close()
-
-
-def finished(block: Block, plan: Plan, limited: Limited | None, seed: int, first_frame: int) -> Samples:
-    """A block as it is encoded: gained, limited, and rounded where the output is fixed point."""
-    levelled = gained(block, plan.gain_db)
-    if limited:
-        limit_block(levelled, first_frame, plan.output.sample_rate_hz, limited.nodes)
-    if plan.output.bits is None:
-        return levelled
-    return rounded(levelled, plan.output.bits, plan.dithers, seed, first_frame)
 
 
 def gained(block: Block, gain_db: float) -> NDArray[np.float64]:

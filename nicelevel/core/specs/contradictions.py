@@ -4,6 +4,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from ..codecs import AC3_KBPS, MOST_CHANNELS, MP3_KBPS, RATES_HZ
 from ..words import amount, figure
 from .spec import Format, Spec
 
@@ -11,17 +12,6 @@ MB = 1_000_000
 
 PCM_BYTES = {"pcm_16": 2, "pcm_24": 3, "pcm_32": 4, "float_32": 4, "float_64": 8}
 CHANNELS = {"mono": 1, "stereo": 2, "5.1": 6, "7.1": 8}
-
-MP3_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 192, 224, 256, 320)
-AC3_KBPS = (32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384, 448, 512, 576, 640)
-"""Constant bit rates that exist: ISO/IEC 11172-3 and 13818-3 (layer III); ATSC A/52."""
-
-RATES_HZ = {
-    "mp3": (8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000),
-    "opus": (8_000, 12_000, 16_000, 24_000, 48_000),
-    "ac3": (32_000, 44_100, 48_000),
-}
-MOST_CHANNELS = {"mp3": 2, "ac3": 6, "flac": 8}
 
 
 @dataclass(frozen=True)

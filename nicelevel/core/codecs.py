@@ -1,0 +1,49 @@
+"""What lossy codecs can hold: sample rates, channels, bit rates, frame lengths. One place for each of these facts."""
+
+MP3_LOW_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160)
+MP3_HIGH_KBPS = (32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320)
+AC3_KBPS = (32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384, 448, 512, 576, 640)
+"""Constant bit rates that exist: ISO/IEC 13818-3 and 11172-3, layer III; ATSC A/52."""
+
+MP3_KBPS = tuple(sorted({*MP3_LOW_KBPS, *MP3_HIGH_KBPS}))
+MP3_HIGH_FROM_HZ = 32_000
+
+_COMMON_KBPS = (32, 48, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320)
+_OPUS_KBPS = (16, 24, 32, 48, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384, 448, 510)
+
+RATES_HZ = {
+    "mp3": (8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000),
+    "aac": (8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 64_000, 88_200, 96_000),
+    "opus": (8_000, 12_000, 16_000, 24_000, 48_000),
+    "ac3": (32_000, 44_100, 48_000),
+}
+"""AAC: ISO/IEC 14496-3, table 1.18; Opus: RFC 6716, 2.1.3; AC-3: ATSC A/52, 5.4.1.3."""
+
+MOST_CHANNELS = {"mp3": 2, "ac3": 6, "flac": 8, "aac": 8, "opus": 8, "vorbis": 8}
+
+DEFAULT_KBPS = {"mp3": 192.0, "aac": 192.0, "vorbis": 192.0, "opus": 128.0, "ac3": 448.0}
+"""Where a spec names no bit rate and no size. Common practice."""
+
+AC3_FRAMES = 1536
+"""AC-3 comes in frames of so many, and has no place for a length: a file ends on a whole one (ATSC A/52, 5.1)."""
+
+
+def constant_kbps(encoding: str, sample_rate_hz: int) -> tuple[int, ...]:
+    """Bit rates of a codec at a sample rate, in ascending order: those that exist, or the usual ones of many."""
+    if encoding == "mp3":
+        return MP3_HIGH_KBPS if sample_rate_hz >= MP3_HIGH_FROM_HZ else MP3_LOW_KBPS
+    return {"ac3": AC3_KBPS, "opus": _OPUS_KBPS}.get(encoding, _COMMON_KBPS)
+
+
+def coded_rate_hz(encoding: str, sample_rate_hz: int) -> int:
+    """The rate at which a codec takes a signal: its own where it can, else the next lower one, else the lowest."""
+    known = RATES_HZ.get(encoding)
+    if known is None or sample_rate_hz in known:
+        return sample_rate_hz
+    return max((rate_hz for rate_hz in known if rate_hz <= sample_rate_hz), default=known[0])
+
+
+def highest_kbps(encoding: str, sample_rate_hz: int, duration_s: float, most_bytes: int) -> float | None:
+    """The highest bit rate whose audio is no larger than so many bytes; None where even the lowest is."""
+    fitting = [kbps for kbps in constant_kbps(encoding, sample_rate_hz) if kbps * 125 * duration_s <= most_bytes]
+    return float(fitting[-1]) if fitting else None

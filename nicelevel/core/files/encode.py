@@ -1,0 +1,138 @@
+"""Encoding: lossy formats and ALAC, through FFmpeg's libraries and, for Vorbis, libsndfile.
+
+The exact length survives where the format has a place for it: MP3 in the delay and padding of its first frame, M4A in
+its edit list, Ogg in the position of its last page.
+"""
+
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+import soundfile
+from av.audio.fifo import AudioFifo
+from numpy.typing import NDArray
+
+from ..values import OutputFormat
+from .blocks import Samples
+from .ogg import settle_serial
+
+_CODECS = {"mp3": "libmp3lame", "aac": "aac", "opus": "libopus", "ac3": "ac3", "alac": "alac"}
+_MUXERS = {"mp3": "mp3", "m4a": "ipod", "ogg": "ogg", "ac3": "ac3"}
+_LAYOUTS = {1: "mono", 2: "stereo", 6: "5.1", 8: "7.1"}
+_FRAMES_AT_ONCE = 1 << 14
+
+# Where each channel of a Vorbis stream comes from, ours being in the order of the WAVE mask (Vorbis I, 4.3.9).
+_VORBIS_ORDER = {6: (0, 2, 1, 4, 5, 3), 8: (0, 2, 1, 6, 7, 4, 5, 3)}
+
+# Nominal bit rates of Vorbis per stereo signal by quality, 0 to 10 (libvorbis, 44.1 and 48 kHz).
+_VORBIS_KBPS = (64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 500)
+
+
+class AvSink:
+    """Encodes blocks of frames × channels with one of FFmpeg's encoders."""
+
+    def __init__(self, path: Path, output: OutputFormat) -> None:
+        self._output = output
+        self._container = av.open(str(path), "w", format=_MUXERS[output.container], options=_muxing(output))
+        stream = self._container.add_stream(
+            _CODECS[output.coding], rate=output.sample_rate_hz, options=_options(output)
+        )
+        assert isinstance(stream, av.AudioStream)
+        self._stream, codec = stream, stream.codec_context
+        codec.layout = self._layout = _LAYOUTS[len(output.layout.positions)]
+        codec.flags |= av.codec.context.Flags.bitexact
+        if output.bitrate_kbps:
+            codec.bit_rate = round(output.bitrate_kbps * 1000)
+        self._format = _sample_format(output)
+        codec.format = self._format
+        self._fifo, self._done = AudioFifo(), 0
+        codec.open()
+
+    def write(self, samples: Samples) -> None:
+        for first in range(0, len(samples), _FRAMES_AT_ONCE):
+            frame = self._frame(samples[first : first + _FRAMES_AT_ONCE])
+            self._fifo.write(frame)
+            self._encode_whole_frames()
+
+    def _encode_whole_frames(self) -> None:
+        size = self._stream.codec_context.frame_size or _FRAMES_AT_ONCE
+        while self._fifo.samples >= size:
+            self._container.mux(self._stream.encode(self._fifo.read(size)))
+
+    def _frame(self, samples: Samples) -> av.AudioFrame:
+        planes = _planes(samples, self._output, self._format)
+        frame = av.AudioFrame.from_ndarray(planes, format=self._format, layout=self._layout)
+        frame.sample_rate = self._output.sample_rate_hz
+        frame.time_base = Fraction(1, self._output.sample_rate_hz)
+        frame.pts = self._done
+        self._done += len(samples)
+        return frame
+
+    def close(self) -> None:
+        try:
+            if self._fifo.samples:
+                self._container.mux(self._stream.encode(self._fifo.read()))
+            self._container.mux(self._stream.encode(None))
+        finally:
+            self._container.close()
+
+
+class VorbisSink:
+    """Encodes Vorbis with the quality whose nominal bit rate is asked for: it has no constant one."""
+
+    def __init__(self, path: Path, output: OutputFormat, serial: int) -> None:
+        self._path, self._serial = path, serial
+        channels = len(output.layout.positions)
+        quality = float(np.interp((output.bitrate_kbps or 0.0) * 2 / channels, _VORBIS_KBPS, range(11))) / 10.0
+        self._file = soundfile.SoundFile(
+            path,
+            "w",
+            samplerate=output.sample_rate_hz,
+            channels=channels,
+            format="OGG",
+            subtype="VORBIS",
+            compression_level=1.0 - quality,
+        )
+
+    def write(self, samples: Samples) -> None:
+        order = _VORBIS_ORDER.get(samples.shape[1])
+        self._file.write((samples if order is None else samples[:, order]).astype(np.float32))
+
+    def close(self) -> None:
+        self._file.close()
+        settle_serial(self._path, self._serial)
+
+
+def _muxing(output: OutputFormat) -> dict[str, str]:
+    """An edit list counts in the clock of the whole file: with that of the samples it is exact to one."""
+    exact = {"movie_timescale": str(output.sample_rate_hz)} if output.container == "m4a" else {}
+    return {"fflags": "+bitexact", **exact}
+
+
+def _options(output: OutputFormat) -> dict[str, str]:
+    is_variable, channels = output.bitrate_mode == "variable", len(output.layout.positions)
+    if output.encoding == "mp3":
+        return {"abr": "1"} if is_variable else {}
+    if output.encoding == "opus":
+        return {"vbr": "on" if is_variable else "off", "mapping_family": "-1" if channels <= 2 else "1"}
+    return {}
+
+
+def _sample_format(output: OutputFormat) -> str:
+    if output.lossless == "alac":
+        return "s16p" if output.bits == 16 else "s32p"
+    return "flt" if output.encoding == "opus" else "fltp"
+
+
+def _planes(samples: Samples, output: OutputFormat, name: str) -> NDArray[Any]:
+    """Samples as FFmpeg wants them: integers with their bits at the top, channel after channel where planar."""
+    if output.bits:
+        dtype = np.int16 if output.bits == 16 else np.int32
+        shift = 0 if output.bits == 16 else 32 - output.bits
+        values = np.left_shift(samples.astype(np.int32), shift).astype(dtype)
+    else:
+        values = samples.astype(np.float32)
+    ordered = values.T if name.endswith("p") else values.reshape(1, -1)
+    return np.ascontiguousarray(ordered)

@@ -1,0 +1,159 @@
+"""From a plan to a file that was proved before it got its name.
+
+What an encoder does to peak and level is known only from what it wrote. So a lossy file is decoded and measured;
+where it passes a ceiling or stands off the target, a plan for as much less is made and it is encoded again.
+"""
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from .codecs import constant_kbps
+from .errors import UnsupportedError
+from .files import StagedFile
+from .files.names import missed_name
+from .plan.formats import resolve_format
+from .plan.limiter import Limited
+from .progress import Progress, share_of
+from .prove import prove
+from .render import render
+from .specs import Spec
+from .specs.judge import MEASURES, named_limits
+from .specs.spec import Format, Loudness
+from .values import Deliverable, Plan, Proof, Source
+
+MOST_ROUNDS = 4
+ROOM_DB = 0.02
+"""A ceiling is lowered by so much more than the encoder passed it."""
+
+OFF_TARGET_DB = 0.1
+"""Where an encoder moves the level by more than this, the gain makes up for it, also within the tolerance."""
+
+RENDER_SHARE = 0.6
+"""Of the time of a round; the rest is its proof."""
+
+Planned = tuple[Plan, Limited | None]
+Replan = Callable[[Spec], Planned]
+"""Makes the plan of the same source anew for a spec with one format, with what its limiter does."""
+
+
+@dataclass(frozen=True)
+class Order:
+    """What is to be made: a source with its digest, the spec that is held, the plan, and how to plan anew.
+
+    judging: the spec that the file is held to; replan: None where the gain is another source's.
+    """
+
+    path: Path
+    sha256: str
+    source: Source
+    spec: Spec
+    judging: Spec
+    planned: Planned
+    replan: Replan | None
+
+
+def produce(
+    order: Order, target: Path, replace_existing: bool = False, progress: Progress | None = None
+) -> Deliverable:
+    """Render, prove, and publish: under the name of `target`, or one that says that it misses its spec.
+
+    Raises the NiceLevelError named for the cause where the source cannot be used or the target not be written.
+    """
+    first, (plan, limited) = order.planned[0], order.planned
+    asked = _of_one_format(order, first)
+    for number in range(MOST_ROUNDS):
+        part = share_of(progress, number / MOST_ROUNDS, 1 / MOST_ROUNDS) if first.output.is_lossy else progress
+        staged = render(order.path, plan, limited, target, order.sha256, share_of(part, 0.0, RENDER_SHARE))
+        try:
+            proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))
+            tighter = _tighter(asked, order.spec, first, proof) if number + 1 < MOST_ROUNDS else None
+            again = _again(order, tighter, plan)
+            if tighter is None or again is None:
+                return _publish(staged, Deliverable(target, plan, proof, first, number + 1), replace_existing)
+            asked, (plan, limited) = tighter, again
+        finally:
+            staged.discard()
+    raise AssertionError("the last round publishes")
+
+
+def _of_one_format(order: Order, plan: Plan) -> Spec:
+    """The spec with the format of a plan alone."""
+    wanted = next(each for each in order.spec.formats if _gives(order, each, plan))
+    output = order.spec.output.model_copy(update={"pick": "all"})
+    return order.spec.model_copy(update={"formats": (wanted,), "output": output})
+
+
+def _gives(order: Order, wanted: Format, plan: Plan) -> bool:
+    try:
+        return resolve_format(order.source, wanted, order.spec.limits) == plan.output
+    except UnsupportedError:
+        return False
+
+
+def _again(order: Order, tighter: Spec | None, plan: Plan) -> Planned | None:
+    """A plan for a tighter spec; None where there is nothing to plan for, it cannot be met, or is the same again."""
+    if tighter is None or order.replan is None:
+        return None
+    planned = order.replan(tighter)
+    is_same = abs(planned[0].gain_db - plan.gain_db) < ROOM_DB / 2 and planned[0].output == plan.output
+    return None if is_same or planned[0].action == "cannot_meet" else planned
+
+
+def _tighter(asked: Spec, spec: Spec, first: Plan, proof: Proof) -> Spec | None:
+    """A spec that makes up for what the encoder did; None where it did nothing that could be made up for."""
+    if not first.output.is_lossy:
+        return None
+    limits = dict(_lower_limits(asked, spec, proof))
+    loudness = _moved_target(asked, first, proof)
+    smaller = _smaller_format(asked, spec, proof)
+    if not limits and loudness is None and smaller is None:
+        return None
+    return asked.model_copy(
+        update={
+            "limits": asked.limits.model_copy(update=limits),
+            "loudness": loudness or asked.loudness,
+            "formats": (smaller or asked.formats[0],),
+        }
+    )
+
+
+def _lower_limits(asked: Spec, spec: Spec, proof: Proof) -> Iterator[tuple[str, float]]:
+    """Ceilings that were passed, each as much lower as it was passed."""
+    present = {limit.key: required for limit, required in named_limits(asked)}
+    for limit, required in named_limits(spec):
+        found = limit.figure(proof.reading)
+        if limit.moved_by_gain and found is not None and found > required:
+            yield limit.key, present[limit.key] - (found - required) - ROOM_DB
+
+
+def _moved_target(asked: Spec, first: Plan, proof: Proof) -> Loudness | None:
+    """The target moved by as much as the level is off what was meant first; None where it is not."""
+    if asked.loudness is None or first.action == "as_is":
+        return None
+    figure = MEASURES[asked.loudness.measure]
+    off_db = figure(proof.reading) - figure(first.predicted)
+    if not math.isfinite(off_db) or abs(off_db) <= OFF_TARGET_DB:
+        return None
+    target = asked.loudness.target_for(len(first.output.layout.positions)) - off_db
+    return asked.loudness.model_copy(update={"target": target, "mono_target": None})
+
+
+def _smaller_format(asked: Spec, spec: Spec, proof: Proof) -> Format | None:
+    """The format at the next lower bit rate that would fit, where the file came out too large."""
+    wanted, source, most = asked.formats[0], proof.reading.source, spec.limits.max_size_bytes
+    if most is None or source.size_bytes is None or source.size_bytes <= most:
+        return None
+    fits_kbps = most * 8 / 1000 / source.duration_s * (most / source.size_bytes)
+    known = constant_kbps(wanted.encoding, source.sample_rate_hz)
+    lower = [kbps for kbps in known if kbps < min(fits_kbps, wanted.bitrate_kbps or math.inf)]
+    return wanted.model_copy(update={"bitrate_kbps": float(lower[-1])}) if lower else None
+
+
+def _publish(staged: StagedFile, done: Deliverable, replace_existing: bool) -> Deliverable:
+    name = staged.final.name if done.proof.verdict.meets else missed_name(staged.final.name)
+    path = staged.publish(name, replace=replace_existing)
+    source = replace(done.proof.reading.source, path=path)
+    proof = replace(done.proof, reading=replace(done.proof.reading, source=source))
+    return replace(done, path=path, proof=proof)

@@ -7,10 +7,10 @@ matter of packages and comes after.)
 from pathlib import Path
 
 from .digest import sha256_of
-from .errors import CannotMeetError, OutputExistsError, UnsupportedError
+from .errors import CannotMeetError, OutputExistsError
 from .files.names import deliverable_name
 from .plan import plans
-from .plan.formats import not_yet, resolve_format
+from .plan.formats import resolve_format
 from .plan.limit import limited_by
 from .prepare import Workshop
 from .produce import Order, Planned, produce
@@ -25,12 +25,12 @@ def process(
     """Bring one file to one destination: a proved deliverable for each format that the spec asks for.
 
     Raises CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where
-    this version cannot write it.
+    a format cannot be made from this source.
     """
     with Workshop(path, spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)) as workshop:
         chosen = plans(workshop.source(), workshop.find, spec)
         for plan in chosen:
-            refuse(plan, spec)
+            refuse(plan)
         targets = [folder / deliverable_name(path.stem, spec, plan.output) for plan in chosen]
         for target in targets:
             refuse_existing(target, replace)
@@ -50,11 +50,8 @@ def process(
         return deliverables
 
 
-def refuse(plan: Plan, spec: Spec) -> None:
-    """Raises CannotMeetError, with the plan's reasons, where it cannot meet its spec; UnsupportedError where this
-    version cannot write what it asks for."""
-    if reason := not_yet(plan.output, spec):
-        raise UnsupportedError(reason)
+def refuse(plan: Plan) -> None:
+    """Raises CannotMeetError, with the plan's reasons, where it cannot meet its spec."""
     if plan.action == "cannot_meet":
         raise CannotMeetError(" ".join(plan.reasons))
 

@@ -10,9 +10,12 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from .codecs import constant_kbps
+from .digest import sha256_of
 from .errors import UnsupportedError
 from .files import StagedFile
+from .files.metadata import Carried, carry_metadata
 from .files.names import missed_name
+from .files.wave_chunks import set_bext_loudness
 from .plan.formats import resolve_format
 from .plan.limiter import Limited
 from .progress import Progress, share_of
@@ -67,15 +70,32 @@ def produce(
         part = share_of(progress, number / MOST_ROUNDS, 1 / MOST_ROUNDS) if first.output.is_lossy else progress
         staged = render(order.path, plan, limited, target, order.sha256, share_of(part, 0.0, RENDER_SHARE))
         try:
+            carried = _carried(order, staged, plan)
             proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))
             tighter = _tighter(asked, order.spec, first, proof) if number + 1 < MOST_ROUNDS else None
             again = _again(order, tighter, plan)
             if tighter is None or again is None:
-                return _publish(staged, Deliverable(target, plan, proof, first, number + 1), replace_existing)
+                proof = _with_loudness_stated(staged, plan, proof, carried)
+                done = Deliverable(target, plan, proof, first, number + 1, carried.kept, carried.dropped)
+                return _publish(staged, done, replace_existing)
             asked, (plan, limited) = tighter, again
         finally:
             staged.discard()
     raise AssertionError("the last round publishes")
+
+
+def _carried(order: Order, staged: StagedFile, plan: Plan) -> Carried:
+    """What the source says about itself, in the written file."""
+    level = order.spec.output.metadata
+    return carry_metadata(order.path, order.source.sample_rate_hz, staged.path, plan.output, level)
+
+
+def _with_loudness_stated(staged: StagedFile, plan: Plan, proof: Proof, carried: Carried) -> Proof:
+    """The same proof of the file whose `bext`, where it has one, now states what was measured: no sample changes."""
+    if plan.output.container != "wav" or "bext" not in carried.kept:
+        return proof
+    set_bext_loudness(staged.path, proof.reading)
+    return replace(proof, sha256=sha256_of(staged.path))
 
 
 def _of_one_format(order: Order, plan: Plan) -> Spec:

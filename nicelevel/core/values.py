@@ -281,6 +281,7 @@ class Deliverable:
     """A written file with the plan it came from and its proof.
 
     asked: the plan that was begun with; where an encoder had to be made up for, it was encoded in several rounds.
+    kept, dropped: what it says of what its source said about itself, and what it does not.
     """
 
     path: Path
@@ -288,3 +289,5 @@ class Deliverable:
     proof: Proof
     asked: Plan
     rounds: int = 1
+    kept: tuple[str, ...] = ()
+    dropped: tuple[str, ...] = ()

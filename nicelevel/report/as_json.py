@@ -158,6 +158,7 @@ def deliverable_json(deliverable: Deliverable) -> Json:
         "predicted": predicted_json(plan.predicted),
         "measured": reading_json(proof.reading),
         "rounds": deliverable.rounds,
+        "metadata": {"kept": list(deliverable.kept), "dropped": list(deliverable.dropped)},
         "verdict": verdict_word(proof.verdict),
         "findings": [finding_json(finding) for finding in proof.verdict.findings],
     }

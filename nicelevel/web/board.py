@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 from nicelevel.core.errors import NiceLevelError
-from nicelevel.core.plan.formats import not_yet
 from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.plan.price import prices
 from nicelevel.core.specs import Spec
@@ -82,9 +81,7 @@ class Cell:
     @property
     def can_render(self) -> bool:
         done = self.state in ("proved", "reference", "older", *UNFINISHED)
-        if self.plan is None or self.plan.action == "cannot_meet" or done:
-            return False
-        return not_yet(self.plan.output, self.spec) is None
+        return self.plan is not None and self.plan.action != "cannot_meet" and not done
 
 
 @dataclass(frozen=True)

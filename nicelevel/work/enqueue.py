@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from datetime import datetime
 
-from nicelevel.core.plan.formats import not_yet
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
@@ -89,7 +88,7 @@ def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder
     queued = []
     spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
     for number, plan in enumerate(plans_of(source, spec, audio)):
-        if plan.action == "cannot_meet" or not_yet(plan.output, spec):
+        if plan.action == "cannot_meet":
             continue
         with database.atomic():
             deliverable = queue_deliverable(source, destination, number)

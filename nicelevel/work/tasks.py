@@ -22,6 +22,7 @@ from nicelevel.core.prepare.sum_up import write_sum
 from nicelevel.core.process import refuse
 from nicelevel.core.produce import Order, Planned, produce
 from nicelevel.core.specs import Spec
+from nicelevel.core.values import Deliverable as Made
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import DECODED, AudioFolder
@@ -176,7 +177,7 @@ def _render(deliverable: Deliverable, config: Config) -> None:
     spec = with_target(spec_of(deliverable.spec), own_target_of(source, deliverable.destination))
     audio = AudioFolder(config.audio_folder)
     plan = plans_of(source, spec, audio)[deliverable.format_number]
-    refuse(plan, spec)
+    refuse(plan)
     home = home_of(deliverable.id, config.deliverables_folder)
     shutil.rmtree(home, ignore_errors=True)
     home.mkdir(parents=True)
@@ -204,12 +205,18 @@ def _render(deliverable: Deliverable, config: Config) -> None:
         file_name=done.path.name,
         sha256=done.proof.sha256,
         size_bytes=done.proof.reading.source.size_bytes,
-        plan=one_plan_json(done.plan) | {"rounds": done.rounds, "asked_gain_db": plan.gain_db},
+        plan=one_plan_json(done.plan) | _made_as(done),
         measured=reading_json(done.proof.reading, done.path.name),
         findings=[finding_json(finding) for finding in done.proof.verdict.findings],
     )
     if not kept:
         raise StoppedError("Stopped.")
+
+
+def _made_as(done: Made) -> dict[str, Any]:
+    """What is kept beside the plan of a deliverable: how it came to be."""
+    carried = {"kept": list(done.kept), "dropped": list(done.dropped)}
+    return {"rounds": done.rounds, "asked_gain_db": done.asked.gain_db, "metadata": carried}
 
 
 def _go_on(deliverable: Deliverable, ratio: float) -> None:

@@ -162,13 +162,23 @@ def test_an_out_folder_that_is_a_file_ends_the_call_before_work(run, mix, tmp_pa
     assert result.exit_code == 2
 
 
-def test_what_cannot_be_written_yet_is_an_error_of_the_file(run, mix, tmp_path):
-    spec = tmp_path / "lossy.toml"
-    spec.write_text('[spec]\nname = "x"\n[[formats]]\ncontainer = "ogg"\nencoding = "vorbis"\n')
+def test_what_cannot_be_written_is_an_error_of_the_file(run, mix, tmp_path):
+    spec = tmp_path / "odd.toml"
+    spec.write_text('[spec]\nname = "x"\n[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 96000\n')
     result = run("render", mix, "--spec", spec, "--out", tmp_path / "out", "--json")
     assert result.exit_code == 1
-    assert _lines(result)[0]["error"]["code"] == "unsupported"
-    assert _lines(run("plan", mix, "--spec", spec, "--json"))[0]["action"] == "as_is"
+    error = _lines(result)[0]["error"]
+    assert error["code"] == "unsupported"
+    assert "no sample rate of 96000 Hz" in error["message"]
+
+
+def test_a_lossy_deliverable_says_in_how_many_rounds_it_was_made(run, mix, tmp_path):
+    spec = tmp_path / "lossy.toml"
+    spec.write_text('[spec]\nname = "x"\n[[formats]]\ncontainer = "ogg"\nencoding = "vorbis"\n')
+    output = _lines(run("render", mix, "--spec", spec, "--out", tmp_path / "out", "--json"))[0]["outputs"][0]
+    assert output["rounds"] >= 1
+    assert output["measured"]["encoding"] == "vorbis"
+    assert output["metadata"] == {"kept": [], "dropped": []}
 
 
 def test_specs_lists_what_ships(run):

@@ -5,11 +5,9 @@ import math
 import numpy as np
 import pytest
 
-from nicelevel.core.errors import UnsupportedError
 from nicelevel.core.plan import plan
 from nicelevel.core.plan.gain import gain_range
 from nicelevel.core.prepare import Prepared, prepare
-from nicelevel.core.process import refuse
 from nicelevel.core.specs import parse_spec, shipped_specs
 from tests import signals
 
@@ -159,29 +157,6 @@ def test_several_formats_give_several_plans_and_first_that_fits_one():
     assert [each.output.bits for each in all_planned(reading, _spec("", two))] == [24, 16]
     small = "[limits]\nmax_size_bytes = 400000\n[output]\npick = 'first_that_fits'"
     assert [each.output.bits for each in all_planned(reading, _spec(small, two))] == [16]
-
-
-@pytest.mark.parametrize(
-    ("formats", "what"),
-    [
-        ('container = "mp3"\nencoding = "mp3"', "MP3"),
-        ('container = "wav"\nencoding = "pcm_16"\ndither = "shaped"', "Noise-shaped"),
-    ],
-)
-def test_what_cannot_be_written_yet_is_planned_and_said(formats, what):
-    spec = _spec("", f"[[formats]]\n{formats}")
-    found = planned(meter_signal(signals.noise(1)), spec)
-    assert any(what in reason and "yet" in reason for reason in found.reasons)
-    with pytest.raises(UnsupportedError, match="yet"):
-        refuse(found, spec)
-
-
-def test_metadata_is_spoken_of_while_it_is_not_there():
-    spec = _spec('[output]\nmetadata = "all"')
-    found = planned(meter_signal(signals.noise(1)), spec)
-    assert any("Metadata" in reason for reason in found.reasons)
-    with pytest.raises(UnsupportedError, match="Metadata"):
-        refuse(found, spec)
 
 
 def test_limiting_stays_within_what_is_allowed_and_says_what_would_do(tmp_path):

@@ -10,7 +10,7 @@ from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import CannotMeetError, OutputExistsError, StoppedError
 from nicelevel.core.measure import measure
 from nicelevel.core.process import process
-from nicelevel.core.prove import prove_and_publish
+from nicelevel.core.produce import Order, produce
 from nicelevel.core.render import render
 from nicelevel.core.specs import parse_spec, shipped_specs
 from tests import reference, signals
@@ -118,8 +118,11 @@ def test_a_file_that_misses_is_kept_under_a_name_that_says_so(tmp_path):
     """Proved by a spec that it was not planned for: what a wrong prediction would lead to."""
     path = signals.write(tmp_path / "mix.wav", signals.noise(3, -20))
     found = planned(measure(path), shipped_specs()["podcast"])
-    staged = render(path, found, None, tmp_path / "out.wav", "0" * 64)
-    done = prove_and_publish(staged, found, shipped_specs()["european-broadcast"])
+    specs = shipped_specs()
+    order = Order(
+        path, "0" * 64, found.predicted.source, specs["podcast"], specs["european-broadcast"], (found, None), None
+    )
+    done = produce(order, tmp_path / "out.wav")
     assert done.path.name == "out MISSES ITS SPEC.wav"
     assert not done.proof.verdict.meets
     assert not (tmp_path / "out.wav").exists()

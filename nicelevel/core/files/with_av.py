@@ -10,6 +10,7 @@ from typing import Any
 
 import av
 import numpy as np
+from av.stream import Disposition
 from numpy.typing import NDArray
 
 from ..channels import Layout, layout_from_count, layout_from_mask
@@ -170,7 +171,11 @@ class AvDecoder:
         if self._demuxer == "mov":
             with self._path.open("rb") as file:
                 brand = file.read(12)[8:12]
-            video = bool(self._container.streams.video)
+            # A front cover is a stream of one picture, and makes no film.
+            films = [
+                each for each in self._container.streams.video if Disposition.attached_pic not in each.disposition
+            ]
+            video = bool(films)
             return "mov" if brand == b"qt  " else "mp4" if video else "m4a"
         return _CONTAINERS.get(self._demuxer, self._demuxer)
 

@@ -4,7 +4,7 @@ from ..channels import layout_of_name
 from ..codecs import DEFAULT_KBPS, coded_rate_hz, highest_kbps
 from ..errors import UnsupportedError
 from ..files.containers import PACKED, WRITABLE, unwritable
-from ..specs.spec import Format, Limits, Spec
+from ..specs.spec import Format, Limits
 from ..values import LOSSY, OutputFormat, Source
 
 _SHORT_WORDS = {"pcm_u8": "pcm_16", "pcm_8": "pcm_16"}
@@ -65,10 +65,3 @@ def word_length_falls(bits_used: int | None, output: OutputFormat, gain_db: floa
     if gain_db != 0.0 or bits_used is None:
         return True
     return bits_used > output.bits
-
-
-def not_yet(output: OutputFormat, spec: Spec) -> str | None:
-    """What a spec asks for that can be planned but not written by this version, in a sentence; None where all can."""
-    if spec.output.metadata != "none":
-        return "Metadata cannot be carried over yet; a spec with none of it can be met."
-    return None

@@ -7,16 +7,18 @@ deliverable is fixed point. Gain is always preferred; what a limiter has to do i
 import math
 from dataclasses import dataclass, replace
 
+from ..errors import UnsupportedError
 from ..measure.true_peak import KEPT_DB
 from ..prepare import Find, Prepared, preparation_for
 from ..specs import Spec, judge, level_findings
+from ..specs.contradictions import format_name
 from ..specs.spec import Format
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
 from .formats import resolve_format, word_length_falls
 from .gain import GainRange, gain_range
 from .limit import HELD_BY_LIMITER, LIMITED_MEASURES, limit_to_target
 from .predict import after_gain, after_limiting, in_format
-from .reasons import reasons_for
+from .reasons import misses, reasons_for
 
 
 @dataclass(frozen=True)
@@ -34,13 +36,32 @@ class _Landing:
 def plans(source: Source, find: Find, spec: Spec) -> tuple[Plan, ...]:
     """A plan for each format that the spec asks for; the first is the one that a board shows.
 
-    With `first_that_fits` only the first format whose plan meets every rule, or the first of all. Raises
-    UnsupportedError where a format cannot be made from this source, and what `find` raises.
+    With `first_that_fits` only the first format whose plan meets every rule, or the first of all; its reasons say why
+    those before it were passed over. Raises UnsupportedError where a format cannot be made from this source, and what
+    `find` raises.
     """
-    candidates = [plan(source, find, spec, candidate) for candidate in spec.formats]
     if spec.output.pick == "all":
-        return tuple(candidates)
-    return (next((each for each in candidates if each.action != "cannot_meet"), candidates[0]),)
+        return tuple(plan(source, find, spec, candidate) for candidate in spec.formats)
+    return (_first_that_fits(source, find, spec),)
+
+
+def _first_that_fits(source: Source, find: Find, spec: Spec) -> Plan:
+    first: Plan | UnsupportedError | None = None
+    passed: list[str] = []
+    for candidate in spec.formats:
+        try:
+            found = plan(source, find, spec, candidate)
+        except UnsupportedError as error:
+            first, why = first or error, error.message
+        else:
+            if found.action != "cannot_meet":
+                return replace(found, reasons=(*found.reasons, *passed))
+            first, why = first or found, " ".join(misses(found) or found.reasons[:1])
+        passed.append(f"{format_name(candidate)} was passed over: {why}")
+    if isinstance(first, UnsupportedError):
+        raise first
+    assert first
+    return first
 
 
 def plan(source: Source, find: Find, spec: Spec, candidate: Format | None = None) -> Plan:

@@ -6,7 +6,7 @@ from ..specs.judge import LIMITS, MEASURES
 from ..specs.spec import MEASURE_UNITS, Spec
 from ..values import Plan, Reading, Source
 from ..words import amount, change, figure
-from .formats import not_yet, word_length_falls
+from .formats import word_length_falls
 from .gain import GainRange
 
 _CEILINGS = {
@@ -28,11 +28,10 @@ def reasons_for(
     """
     return (
         *_level_sentences(reading, spec, plan, allowed, needed_db),
-        *_misses(plan),
+        *misses(plan),
         *_prepared(source, plan),
         *_mono_target(reading, spec),
         *_word_length(reading, plan),
-        *filter(None, (not_yet(plan.output, spec),)),
     )
 
 
@@ -143,7 +142,7 @@ def _ceiling_name(ceiling: str | None) -> str:
     return _CEILINGS[ceiling][0] if ceiling in _CEILINGS else "its sample peak"
 
 
-def _misses(plan: Plan) -> list[str]:
+def misses(plan: Plan) -> list[str]:
     """What no gain can mend: range, length, size, format."""
     told = {*MEASURES, *_CEILINGS}
     return [

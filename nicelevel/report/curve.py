@@ -148,7 +148,7 @@ class _Plot:
     def times(self) -> tuple[Tick, ...]:
         step = next((s for s in _TICKS_S if self.duration_s / s <= _WIDEST_TICKS), _TICKS_S[-1])
         seconds = range(0, math.floor(self.duration_s) + 1, step)
-        return tuple(Tick(round(self.x(second), 1), _clock(second)) for second in seconds)
+        return tuple(Tick(round(self.x(second), 1), clock(second)) for second in seconds)
 
 
 def _top(source: NDArray[np.float64], planned: NDArray[np.float64], spec: Spec) -> int:
@@ -183,6 +183,7 @@ def draw_thumbnail(peaks: NDArray[np.float32], bars: int = 64, height: int = 20)
     return "".join(f"M{n * 1.1 + 0.6:.1f} {half - h:.1f}v{max(2 * h, 0.6):.1f}" for n, h in enumerate(heights))
 
 
-def _clock(second: int) -> str:
+def clock(second: int) -> str:
+    """A time on an axis: 4:00, 1:02:00."""
     hours, minutes, rest = second // 3600, second % 3600 // 60, second % 60
     return f"{hours}:{minutes:02d}:{rest:02d}" if hours else f"{minutes}:{rest:02d}"

@@ -43,8 +43,9 @@ def queue_deliverable(source: Source, destination: Destination, format_number: i
 def deliverables_of(job_id: int, states: Iterable[str] | None = None) -> list[Deliverable]:
     """Deliverables of a job, by source and destination."""
     query = (
-        Deliverable.select(Deliverable, Source, Destination)
+        Deliverable.select(Deliverable, Source, Job, Destination)
         .join(Source)
+        .join(Job)
         .switch(Deliverable)
         .join(Destination)
         .where(Source.job == job_id)

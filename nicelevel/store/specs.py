@@ -108,6 +108,13 @@ def keep_spec(slug: str, toml: str, number: int = 0) -> SpecVersion:
     return SpecVersion.get(SpecVersion.digest == digest)
 
 
+def number_of_version(version: SpecVersion) -> int:
+    """Which version of an own spec this is, the first being 1; 0 for one that ships."""
+    if version.slug in shipped_specs():
+        return 0
+    return SpecVersion.select().where(SpecVersion.slug == version.slug, SpecVersion.id <= version.id).count()
+
+
 def spec_of(version: SpecVersion) -> Spec:
     """The spec of a version."""
     return _parsed(version.toml, version.slug)

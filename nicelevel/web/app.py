@@ -12,6 +12,7 @@ from . import errors, security
 from .board import miniatures
 from .deliverables import deliverables
 from .jobs import jobs
+from .proofs import proofs
 from .readings import readings
 from .sources import sources
 from .specs import specs
@@ -36,7 +37,7 @@ def create_app(config: Config, database_url: str) -> Flask:
         folder.mkdir(parents=True, exist_ok=True)
     open_database(database_url)
     CSRFProtect(app)
-    for blueprint in (jobs, sources, readings, deliverables, specs):
+    for blueprint in (jobs, sources, readings, deliverables, proofs, specs):
         app.register_blueprint(blueprint)
     _use_database_per_request(app)
     security.register(app)

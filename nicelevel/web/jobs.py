@@ -4,7 +4,17 @@ from collections.abc import Collection
 from datetime import date
 from typing import Any
 
-from flask import Blueprint, Response, current_app, jsonify, redirect, render_template, request, url_for
+from flask import (
+    Blueprint,
+    Response,
+    current_app,
+    jsonify,
+    redirect,
+    render_template,
+    request,
+    stream_with_context,
+    url_for,
+)
 
 from nicelevel.core.errors import SpecError
 from nicelevel.report.scatter import AXES, draw_scatter
@@ -13,11 +23,11 @@ from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_des
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import known_specs, spec_of
-from nicelevel.store.versions import standings_of
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
 
 from .board import Board, board_of, column_of, places_to_render
 from .board_order import in_order
+from .current import current_deliverables
 from .discard import discard_files
 from .events import job_events
 from .found import audio, destination_or_404, job_or_404
@@ -151,15 +161,11 @@ def stop(job_id: int) -> Any:
 def package(job_id: int) -> Response:
     job = job_or_404(job_id)
     folder = current_app.config["NICE_LEVEL"].deliverables_folder
-    standings = standings_of(sources_of(job_id), audio())
-    current = [
-        each
-        for each in deliverables_of(job_id, ["proved"])
-        if each.source_id not in standings or standings[each.source_id].counts
-    ]
+    current = current_deliverables(job_id, audio(), deliverables_of(job_id, ["proved"]))
     proved = [each for each in current if home_of(each.id, folder).exists()]
     headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{package_name(job.title)}"}
-    return Response(stream_package(proved, folder), mimetype="application/zip", headers=headers)
+    stream = stream_with_context(stream_package(job.title, proved, folder))
+    return Response(stream, mimetype="application/zip", headers=headers)
 
 
 def _board(job_id: int, whole: Collection[int] | None) -> Board:

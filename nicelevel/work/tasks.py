@@ -24,6 +24,7 @@ from nicelevel.core.produce import Order, Planned, produce
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Deliverable as Made
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
+from nicelevel.report.proof_sheet import course_json
 from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import DECODED, AudioFolder
 from nicelevel.store.changes import announce
@@ -206,7 +207,7 @@ def _render(deliverable: Deliverable, config: Config) -> None:
         sha256=done.proof.sha256,
         size_bytes=done.proof.reading.source.size_bytes,
         plan=one_plan_json(done.plan) | _made_as(done),
-        measured=reading_json(done.proof.reading, done.path.name),
+        measured=reading_json(done.proof.reading, done.path.name) | {"course": course_json(done.proof.reading)},
         findings=[finding_json(finding) for finding in done.proof.verdict.findings],
     )
     if not kept:

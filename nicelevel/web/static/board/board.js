@@ -318,6 +318,12 @@ function board() {
       else say("There is no proved deliverable in this cell yet.");
     },
 
+    openProof() {
+      const link = this.$refs.closeUp.querySelector("[data-proof]");
+      if (link) location.assign(link.href);
+      else say("There is no written file in this cell yet.");
+    },
+
     downloadPackage() {
       if (document.querySelector("#actions a")) location.assign(this.$root.dataset.package);
       else say("Nothing is proved yet, so there is no package.");

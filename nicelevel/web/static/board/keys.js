@@ -20,6 +20,7 @@ export function boardKeys(board) {
     r: () => board.renderOne(),
     R: () => board.renderAll(),
     d: () => board.download(),
+    o: () => board.openProof(),
     p: () => board.downloadPackage(),
     a: () => board.chooseFiles(),
     x: () => board.stopAll(),

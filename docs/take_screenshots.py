@@ -42,6 +42,10 @@ def take(address: str, folder: Path) -> None:
         _board(page)
         _render_all(page)
         page.screenshot(path=folder / "board-proved.png")
+        page.keyboard.press("o")
+        page.wait_for_selector(".sheet")
+        page.set_viewport_size({"width": 860, "height": 1122})
+        page.screenshot(path=folder / "proof-sheet.png")
         browser.close()
 
 

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from .digest import sha256_of
 from .errors import CannotMeetError, OutputExistsError
-from .files.names import deliverable_name
+from .files.names import deliverable_path
+from .files.write import speaking_errors
 from .plan import plans
 from .plan.formats import resolve_format
 from .plan.limit import limited_by
@@ -31,7 +32,7 @@ def process(
         chosen = plans(workshop.source(), workshop.find, spec)
         for plan in chosen:
             refuse(plan)
-        targets = [folder / deliverable_name(path.stem, spec, plan.output) for plan in chosen]
+        targets = [folder / deliverable_path(path.stem, spec, plan.output) for plan in chosen]
         for target in targets:
             refuse_existing(target, replace)
         digest, source = sha256_of(path), workshop.source()
@@ -45,6 +46,8 @@ def process(
         deliverables = []
         for number, (plan, target) in enumerate(zip(chosen, targets, strict=True)):
             part = share_of(progress, 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen))
+            with speaking_errors(target):
+                target.parent.mkdir(parents=True, exist_ok=True)
             order = Order(path, digest, source, spec, spec, planned(plan), replan)
             deliverables.append(produce(order, target, replace, part))
         return deliverables
@@ -65,4 +68,4 @@ def refuse_existing(target: Path, replace: bool) -> None:
 def targets_of(source: Source, spec: Spec, folder: Path) -> list[Path]:
     """Every output that a source could get at a destination, known from its header alone."""
     outputs = [resolve_format(source, candidate, spec.limits) for candidate in spec.formats]
-    return [folder / deliverable_name(source.path.stem, spec, output) for output in outputs]
+    return [folder / deliverable_path(source.path.stem, spec, output) for output in outputs]

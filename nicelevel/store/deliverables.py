@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable
 from datetime import UTC, datetime
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 from .changes import announce
@@ -102,8 +102,8 @@ def count_unfinished() -> int:
 
 
 def file_of(deliverable: Deliverable, folder: Path) -> Path:
-    """Where the file of a deliverable stands."""
-    return home_of(deliverable.id, folder) / str(deliverable.file_name)
+    """Where the file of a deliverable stands; the folders of its name are made where it is handed over."""
+    return home_of(deliverable.id, folder) / PurePosixPath(str(deliverable.file_name)).name
 
 
 def home_of(deliverable_id: int, folder: Path) -> Path:

@@ -17,4 +17,4 @@ def download(deliverable_id: int) -> Any:
     if deliverable.state not in KEPT_FILES:
         abort(404)
     path = file_of(deliverable, current_app.config["NICE_LEVEL"].deliverables_folder)
-    return send_file(path, as_attachment=True, download_name=deliverable.file_name)
+    return send_file(path, as_attachment=True, download_name=path.name)

@@ -1,11 +1,13 @@
 """Specs: the list with one of them drawn, drafts of it, versions kept, copies, TOML in and out."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
 
 from nicelevel.core.errors import NiceLevelError, SpecError
+from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.plan import plan
 from nicelevel.core.specs import Spec, parse_spec
 from nicelevel.core.specs.contradictions import Contradiction, contradictions
@@ -27,6 +29,7 @@ from .spec_fields import fields_of_spec, spec_of_fields
 specs = Blueprint("specs", __name__, url_prefix="/specs")
 
 MOST_STANDING = 40
+MOST_PATHS = 4
 LARGEST_IMPORT_BYTES = 100_000
 
 
@@ -40,6 +43,7 @@ class View:
     drawing: SpecDrawing
     contradictions: tuple[Contradiction, ...]
     notes: tuple[str, ...]
+    paths: tuple[str, ...]
     job: Job | None
 
 
@@ -141,8 +145,16 @@ def _view(known: Known, spec: Spec, job: Job | None) -> View:
         draw_spec(spec, sources),
         contradictions(spec),
         spec_notes(spec, readings, plans),
+        tuple(
+            str(deliverable_path(title, spec, found.output)) for title, _, found, _ in sources[:MOST_PATHS] if found
+        ),
         job,
     )
+
+
+def _paths(spec: Spec, sources: Sequence[tuple[str, Reading, Plan | None, str]]) -> tuple[str, ...]:
+    """How the files of these sources are going to be called."""
+    return tuple(str(deliverable_path(title, spec, found.output)) for title, _, found, _ in sources if found)
 
 
 def _sources_against(spec: Spec, job: Job) -> list[tuple[str, Reading, Plan | None, str]]:

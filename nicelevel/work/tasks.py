@@ -14,7 +14,7 @@ from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, StoppedError
 from nicelevel.core.files.decode import can_seek, decode
-from nicelevel.core.files.names import deliverable_name
+from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.core.prepare import prepare
@@ -198,12 +198,13 @@ def _render(deliverable: Deliverable, config: Config) -> None:
         (plan, limited_of(source, plan, audio)),
         None if source.leader_id else replan,
     )
-    done = produce(order, home / deliverable_name(source.title, spec, plan.output), False, progress)
+    path = deliverable_path(source.title, spec, plan.output)
+    done = produce(order, home / path.name, False, progress)
     kept = save_deliverable(
         deliverable,
         "proved" if done.proof.verdict.meets else "missed",
         progress_ratio=1.0,
-        file_name=done.path.name,
+        file_name=str(path.with_name(done.path.name)),
         sha256=done.proof.sha256,
         size_bytes=done.proof.reading.source.size_bytes,
         plan=one_plan_json(done.plan) | _made_as(done),

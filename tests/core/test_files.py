@@ -12,11 +12,14 @@ from nicelevel.core.digest import sha256_of
 from nicelevel.core.files import StagedFile, open_sink, take_in
 from nicelevel.core.files.containers import container_of, data_bytes
 from nicelevel.core.files.headers import read_header
-from nicelevel.core.files.names import missed_name, safe_name
+from nicelevel.core.files.names import deliverable_path, missed_name, safe_name
 from nicelevel.core.files.wave_header import wave_header
 from nicelevel.core.measure import measure
+from nicelevel.core.plan.formats import resolve_format
+from nicelevel.core.specs import parse_spec
 from nicelevel.core.values import OutputFormat
 from tests import signals
+from tests.core.measuring import source_of
 
 
 def _source(path):
@@ -276,3 +279,37 @@ def test_long_names_are_cut_without_breaking_a_letter():
 
 def test_a_missed_name_says_so():
     assert missed_name("mix_podcast.wav") == "mix_podcast MISSES ITS SPEC.wav"
+
+
+@pytest.mark.parametrize(
+    ("pattern", "path"),
+    [
+        ("{title}_{spec}", "Night ferry v2_house.mp3"),
+        ("{spec}/{codec}/{title}", "house/mp3/Night ferry v2.mp3"),
+        ("{spec} {lufs} LUFS/v{version}/{channels}_{rate}_{bits}", "house -16 LUFS/v2/stereo_44100_lossy.mp3"),
+        ("a\\\\b", "a/b.mp3"),
+        ("con/{title}", "_con/Night ferry v2.mp3"),
+        ("{title}./x", "Night ferry v2/x.mp3"),
+    ],
+)
+def test_a_pattern_gives_the_path_and_its_folders(pattern, path):
+    spec = _named(pattern)
+    output = resolve_format(source_of(signals.silence(1), 48_000, None), spec.formats[0], spec.limits)
+    assert str(deliverable_path("Night ferry v2", spec, output)) == path
+
+
+def test_a_title_makes_no_folders_and_leaves_none():
+    spec = _named("{title}/{title}")
+    output = resolve_format(source_of(signals.silence(1), 48_000, None), spec.formats[0], spec.limits)
+    for title in ("../../etc", "a/b", "..", "a\\b"):
+        path = deliverable_path(title, spec, output)
+        assert len(path.parts) == 2
+        assert ".." not in path.parts
+
+
+def _named(pattern):
+    return parse_spec(
+        f'[spec]\nname = "House"\n[loudness]\ntarget = -16.0\ntolerance = 1.0\n[output]\nname = "{pattern}"\n'
+        '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 44100\n',
+        "house",
+    )

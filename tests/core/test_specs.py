@@ -71,6 +71,7 @@ _BROKEN = {
     "name leaves the folder": ('[output]\nname = "../{title}"', "output.name"),
     "name with an unknown field": ('[output]\nname = "{title}_{mood}"', "output.name: only {title}"),
     "name with a loose brace": ('[output]\nname = "{title"', "output.name: its braces do not pair"),
+    "name of a folder alone": ('[output]\nname = "{spec}/"', "output.name: it ends with a folder"),
     "absolute name": ('[output]\nname = "/tmp/{title}"', "output.name"),
     "no lengths": ("[limits]\ndurations_s = []", "limits.durations_s"),
     "unknown means": ('[method]\nallow = "magic"', "method.allow"),

@@ -1,9 +1,11 @@
 """Names of deliverables: by the spec's pattern, safe on every system, never outside the output folder."""
 
 import re
+from pathlib import PurePosixPath
 
 from ..specs.spec import Spec
 from ..values import OutputFormat
+from ..versions import read_name
 from .containers import sample_bits
 
 _UNSAFE = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')
@@ -12,17 +14,32 @@ _LONGEST_BYTES = 200
 EXTENSIONS = {each: f".{each}" for each in ("wav", "aiff", "caf", "flac", "m4a", "mp3", "ogg", "ac3")}
 
 
-def deliverable_name(title: str, spec: Spec, output: OutputFormat) -> str:
-    """File name with extension of a deliverable; a spec's pattern holds NAME_FIELDS alone."""
+def deliverable_path(title: str, spec: Spec, output: OutputFormat) -> PurePosixPath:
+    """Path of a deliverable under its output folder, with extension; a spec's pattern holds NAME_FIELDS alone.
+
+    What stands before a slash of the pattern is a folder. A title makes no folder, whatever signs it has.
+    """
     fields = {
         "title": title,
+        "version": str(read_name(title).number or ""),
         "spec": spec.slug,
         "rate": str(output.sample_rate_hz),
         "bits": "lossy" if output.is_lossy else str(sample_bits(output)),
+        "codec": output.coding,
         "channels": output.layout.name,
+        "lufs": _target(spec, output),
     }
-    name = spec.output.name.format_map(fields)
-    return safe_name(name) + EXTENSIONS[output.container]
+    inside = {key: value.replace("/", "_").replace("\\", "_") for key, value in fields.items()}
+    *folders, name = (part for part in spec.output.name.replace("\\", "/").split("/") if part.strip())
+    places = [safe_name(folder.format_map(inside)) for folder in folders]
+    return PurePosixPath(*places, safe_name(name.format_map(inside)) + EXTENSIONS[output.container])
+
+
+def _target(spec: Spec, output: OutputFormat) -> str:
+    """The target of a spec as a name has it: -23, -16.5; nothing where the level is not touched."""
+    if spec.loudness is None:
+        return "as mixed"
+    return f"{spec.loudness.target_for(len(output.layout.positions)):g}"
 
 
 def missed_name(name: str) -> str:

@@ -39,7 +39,7 @@ MEASURE_UNITS = {
     "true_peak": "dBTP",
 }
 
-NAME_FIELDS = ("title", "spec", "rate", "bits", "channels")
+NAME_FIELDS = ("title", "version", "spec", "rate", "bits", "codec", "channels", "lufs")
 """What a pattern of names may hold in braces."""
 
 LONGEST_LOOK_AHEAD_MS = 20
@@ -125,6 +125,8 @@ class Output(_Table):
         parts = name.replace("\\", "/").split("/")
         if ".." in parts or name.startswith(("/", "\\", "~")) or ":" in name or "\0" in name:
             raise ValueError("it leaves the output folder")
+        if not parts[-1].strip():
+            raise ValueError("it ends with a folder and names no file")
         return name
 
     @field_validator("name")

@@ -19,6 +19,7 @@ bench:    ## measuring, planning and limiting against other tools, as ratios in 
 	.venv/bin/python -m bench.memory
 	.venv/bin/python -m bench.plan
 	.venv/bin/python -m bench.limiter
+	.venv/bin/python -m bench.render
 	.venv/bin/python -m bench.board
 
 lock:    ## pin the newest packages that pyproject.toml allows

@@ -6,6 +6,7 @@ matter of packages and comes after.)
 
 from pathlib import Path
 
+from .ahead import beside
 from .digest import sha256_of
 from .errors import CannotMeetError, OutputExistsError
 from .files.names import deliverable_path
@@ -28,14 +29,17 @@ def process(
     Raises CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where
     a format cannot be made from this source.
     """
-    with Workshop(path, spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)) as workshop:
+    with (
+        Workshop(path, spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)) as workshop,
+        beside(lambda: sha256_of(path)) as digesting,
+    ):
         chosen = plans(workshop.source(), workshop.find, spec)
         for plan in chosen:
             refuse(plan)
         targets = [folder / deliverable_path(path.stem, spec, plan.output) for plan in chosen]
         for target in targets:
             refuse_existing(target, replace)
-        digest, source = sha256_of(path), workshop.source()
+        digest, source = digesting.result(), workshop.source()
 
         def planned(plan: Plan) -> Planned:
             return plan, limited_by(workshop.find(plan.preparation), plan)

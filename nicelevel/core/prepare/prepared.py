@@ -9,6 +9,7 @@ import numpy as np
 import soxr
 from numpy.typing import NDArray
 
+from ..ahead import ahead
 from ..files import take_in
 from ..files.blocks import Block
 from ..files.read import Audio
@@ -113,9 +114,10 @@ def _measure(path: Path, preparation: Preparation, hops_folder: Path | None, pro
         source, done = prepared_source(audio.source, preparation), 0
         with hop_files(source, hops_folder) as hops:
             meter = Meter(source, hop_files=hops)
-            for block in prepared_blocks(audio, preparation, BLOCK_FRAMES):
-                meter.feed(block)
-                done += len(block)
-                if progress:
-                    progress(done / source.frames)
+            with ahead(prepared_blocks(audio, preparation, BLOCK_FRAMES)) as blocks:
+                for block in blocks:
+                    meter.feed(block)
+                    done += len(block)
+                    if progress:
+                        progress(done / source.frames)
             return meter.reading()

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from ..ahead import ahead
 from ..files import StagedFile, open_sink, take_in
 from ..files.blocks import Block
 from ..files.write import speaking_errors
@@ -54,14 +55,15 @@ def _write(
         rounder = Rounder(plan.output, plan.dithers, seed) if plan.output.bits else None
         try:
             done = 0
-            for block in prepared_blocks(audio, plan.preparation, BLOCK_FRAMES):
-                levelled = gained(block, plan.gain_db)
-                if limited:
-                    limit_block(levelled, done, plan.output.sample_rate_hz, limited.nodes)
-                sink.write(rounder.round(levelled) if rounder else levelled)
-                done += len(block)
-                if progress:
-                    progress(done / frames)
+            with ahead(prepared_blocks(audio, plan.preparation, BLOCK_FRAMES)) as blocks:
+                for block in blocks:
+                    levelled = gained(block, plan.gain_db)
+                    if limited:
+                        limit_block(levelled, done, plan.output.sample_rate_hz, limited.nodes)
+                    sink.write(rounder.round(levelled) if rounder else levelled)
+                    done += len(block)
+                    if progress:
+                        progress(done / frames)
         finally:
             sink.close()
 

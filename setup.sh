@@ -5,7 +5,7 @@ set -euo pipefail
 cd "$(dirname "$0")"
 purpose=${1:?run or test}
 
-packages=(postgresql espeak-ng libpango-1.0-0 libpangoft2-1.0-0)
+packages=(postgresql espeak-ng libpango-1.0-0 libpangoft2-1.0-0 libmp3lame0)
 [ "$purpose" = test ] && packages+=(chromium libebur128-1 ffmpeg)
 
 python=$(command -v python3.11 || command -v python3)

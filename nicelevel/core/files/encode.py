@@ -1,7 +1,7 @@
 """Encoding: lossy formats and ALAC, through FFmpeg's libraries and, for Vorbis, libsndfile.
 
-The exact length survives where the format has a place for it: MP3 in the delay and padding of its first frame, M4A in
-its edit list, Ogg in the position of its last page.
+The exact length survives where the format has a place for it: M4A in its edit list, Ogg in the position of its last
+page. MP3 is in `lame.py`.
 """
 
 from fractions import Fraction
@@ -18,8 +18,8 @@ from ..values import OutputFormat
 from .blocks import Samples
 from .ogg import settle_serial
 
-_CODECS = {"mp3": "libmp3lame", "aac": "aac", "opus": "libopus", "ac3": "ac3", "alac": "alac"}
-_MUXERS = {"mp3": "mp3", "m4a": "ipod", "ogg": "ogg", "ac3": "ac3"}
+_CODECS = {"aac": "aac", "opus": "libopus", "ac3": "ac3", "alac": "alac"}
+_MUXERS = {"m4a": "ipod", "ogg": "ogg", "ac3": "ac3"}
 _LAYOUTS = {1: "mono", 2: "stereo", 6: "5.1", 8: "7.1"}
 _FRAMES_AT_ONCE = 1 << 14
 
@@ -113,8 +113,6 @@ def _muxing(output: OutputFormat) -> dict[str, str]:
 
 def _options(output: OutputFormat) -> dict[str, str]:
     is_variable, channels = output.bitrate_mode == "variable", len(output.layout.positions)
-    if output.encoding == "mp3":
-        return {"abr": "1"} if is_variable else {}
     if output.encoding == "opus":
         return {"vbr": "on" if is_variable else "off", "mapping_family": "-1" if channels <= 2 else "1"}
     return {}

@@ -19,6 +19,7 @@ from ..values import OutputFormat
 from .blocks import Samples
 from .containers import data_bytes
 from .encode import AvSink, VorbisSink
+from .lame import LameSink
 from .wave_header import wave_header
 
 _FULL_CODES = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
@@ -90,6 +91,8 @@ def open_sink(path: Path, output: OutputFormat, frames: int, seed: int = 0) -> S
         return _SoundfileSink(path, output)
     if output.encoding == "vorbis":
         return VorbisSink(path, output, seed)
+    if output.encoding == "mp3":
+        return LameSink(path, output)
     return AvSink(path, output)
 
 

@@ -12,7 +12,7 @@ from .errors import CannotMeetError, OutputExistsError
 from .files.names import deliverable_path
 from .files.write import speaking_errors
 from .plan import plans
-from .plan.formats import resolve_format
+from .plan.formats import possible_formats
 from .plan.limit import limited_by
 from .prepare import Workshop
 from .produce import Order, Planned, produce
@@ -71,5 +71,4 @@ def refuse_existing(target: Path, replace: bool) -> None:
 
 def targets_of(source: Source, spec: Spec, folder: Path) -> list[Path]:
     """Every output that a source could get at a destination, known from its header alone."""
-    outputs = [resolve_format(source, candidate, spec.limits) for candidate in spec.formats]
-    return [folder / deliverable_path(source.path.stem, spec, output) for output in outputs]
+    return [folder / deliverable_path(source.path.stem, spec, output) for _, output in possible_formats(source, spec)]

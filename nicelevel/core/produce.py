@@ -11,12 +11,11 @@ from pathlib import Path
 
 from .codecs import constant_kbps
 from .digest import sha256_of
-from .errors import UnsupportedError
 from .files import StagedFile
 from .files.metadata import Carried, carry_metadata
 from .files.names import missed_name
 from .files.wave_chunks import set_bext_loudness
-from .plan.formats import resolve_format
+from .plan.formats import format_behind
 from .plan.limiter import Limited
 from .progress import Progress, share_of
 from .prove import prove
@@ -100,16 +99,9 @@ def _with_loudness_stated(staged: StagedFile, plan: Plan, proof: Proof, carried:
 
 def _of_one_format(order: Order, plan: Plan) -> Spec:
     """The spec with the format of a plan alone."""
-    wanted = next(each for each in order.spec.formats if _gives(order, each, plan))
+    wanted = format_behind(order.source, order.spec, plan.output)
     output = order.spec.output.model_copy(update={"pick": "all"})
     return order.spec.model_copy(update={"formats": (wanted,), "output": output})
-
-
-def _gives(order: Order, wanted: Format, plan: Plan) -> bool:
-    try:
-        return resolve_format(order.source, wanted, order.spec.limits) == plan.output
-    except UnsupportedError:
-        return False
 
 
 def _again(order: Order, tighter: Spec | None, plan: Plan) -> Planned | None:

@@ -5,7 +5,7 @@ from functools import lru_cache
 from pathlib import PurePath
 
 from nicelevel.core.plan import plans
-from nicelevel.core.plan.formats import resolve_format
+from nicelevel.core.plan.formats import format_behind, resolve_format
 from nicelevel.core.plan.limit import limited_by
 from nicelevel.core.plan.limiter import Limited
 from nicelevel.core.plan.sets import Candidate, ProposedSet, as_member, limited_with, member_plan, propose_sets
@@ -55,9 +55,7 @@ def _as_member(
     found = []
     for leader in _alone(leader_digest, spec, audio):
         # Not by number: of the first format that fits there is one plan only.
-        wanted = next(
-            each for each in spec.formats if resolve_format(leader_described, each, spec.limits) == leader.output
-        )
+        wanted = format_behind(leader_described, spec, leader.output)
         output = resolve_format(described, wanted, spec.limits)
         steps = preparation_for(described, output, spec.channels)
         leader_steps = preparation_for(leader_described, leader.output, spec.channels)

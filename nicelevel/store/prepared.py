@@ -1,12 +1,13 @@
 """Prepared signals: readings and hops under the digest of source and steps, made in the background, remembered."""
 
+from contextlib import suppress
 from functools import lru_cache
 from typing import Any
 
 from nicelevel.core.channels import Layout
 from nicelevel.core.errors import NiceLevelError, NotPreparedError
 from nicelevel.core.measure.hop_files import open_hops
-from nicelevel.core.plan.formats import resolve_format
+from nicelevel.core.plan.formats import possible_formats
 from nicelevel.core.prepare import UNTOUCHED, Find, Prepared, preparation_for
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Preparation
@@ -61,12 +62,9 @@ def _being_done(preparation: Preparation) -> str:
 def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Preparation]:
     """What is to be made of a source before it can be planned for a spec."""
     asked = set()
-    for candidate in spec.formats:
-        try:
-            output = resolve_format(source, candidate, spec.limits)
+    for _, output in possible_formats(source, spec):
+        with suppress(NiceLevelError):  # the plan will say why its channels cannot be
             asked.add(preparation_for(source, output, spec.channels))
-        except NiceLevelError:
-            continue  # the plan will say why it cannot be
     return {each for each in asked if not is_measured(each.digest_of(digest))}
 
 

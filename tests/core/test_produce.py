@@ -6,7 +6,7 @@ import pytest
 from nicelevel.core.errors import CannotMeetError
 from nicelevel.core.files import take_in
 from nicelevel.core.measure import measure
-from nicelevel.core.process import process
+from nicelevel.core.process import process, targets_of
 from nicelevel.core.specs import parse_spec
 from tests import plain, signals
 
@@ -114,3 +114,10 @@ def test_the_hardest_case_ends_under_its_ceiling(tmp_path):
     with take_in(done.path) as audio:
         decoded = np.concatenate(list(audio.blocks(1 << 16))).astype(np.float64)
     assert 20 * np.log10(max(map(plain.band_limited_peak, decoded.T))) <= -0.8 + 0.05
+
+
+def test_a_format_that_cannot_be_made_hides_no_collision_of_the_others(tmp_path, drums):
+    odd = '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 96000\n'
+    with take_in(drums) as audio:
+        targets = targets_of(audio.source, _spec(odd + AAC), tmp_path)
+    assert [target.name for target in targets] == ["drums_house.m4a"]

@@ -1,10 +1,12 @@
 """The format of a deliverable: every "keep" of a spec resolved for a source."""
 
+from contextlib import suppress
+
 from ..channels import layout_of_name
 from ..codecs import DEFAULT_KBPS, coded_rate_hz, highest_kbps
 from ..errors import UnsupportedError
 from ..files.containers import PACKED, WRITABLE, unwritable
-from ..specs.spec import Format, Limits
+from ..specs.spec import Format, Limits, Spec
 from ..values import LOSSY, OutputFormat, Source
 
 _SHORT_WORDS = {"pcm_u8": "pcm_16", "pcm_8": "pcm_16"}
@@ -27,6 +29,20 @@ def resolve_format(source: Source, candidate: Format, limits: Limits) -> OutputF
     if reason := unwritable(output):
         raise UnsupportedError(reason)
     return output
+
+
+def possible_formats(source: Source, spec: Spec) -> list[tuple[Format, OutputFormat]]:
+    """The formats of a spec that can be made from a source, each with what it becomes."""
+    found = []
+    for candidate in spec.formats:
+        with suppress(UnsupportedError):
+            found.append((candidate, resolve_format(source, candidate, spec.limits)))
+    return found
+
+
+def format_behind(source: Source, spec: Spec, output: OutputFormat) -> Format:
+    """The format of a spec that became this output."""
+    return next(candidate for candidate, made in possible_formats(source, spec) if made == output)
 
 
 def _kbps(encoding: str, rate_hz: int, duration_s: float, candidate: Format, limits: Limits) -> float:

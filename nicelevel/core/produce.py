@@ -63,21 +63,25 @@ def produce(
 
     Raises the NiceLevelError named for the cause where the source cannot be used or the target not be written.
     """
-    first, (plan, limited) = order.planned[0], order.planned
+    first, planned, met = order.planned[0], order.planned, None
     asked = _of_one_format(order, first)
     for number in range(MOST_ROUNDS):
+        is_last = number + 1 == MOST_ROUNDS
+        # What has met its spec once is made again rather than something that may be nearer to the target.
+        planned = met if is_last and met else planned
         part = share_of(progress, number / MOST_ROUNDS, 1 / MOST_ROUNDS) if first.output.is_lossy else progress
-        staged = render(order.path, plan, limited, target, order.sha256, share_of(part, 0.0, RENDER_SHARE))
+        staged = render(order.path, *planned, target, order.sha256, share_of(part, 0.0, RENDER_SHARE))
         try:
-            carried = _carried(order, staged, plan)
+            carried = _carried(order, staged, planned[0])
             proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))
-            tighter = _tighter(asked, order.spec, first, proof) if number + 1 < MOST_ROUNDS else None
-            again = _again(order, tighter, plan)
-            if tighter is None or again is None:
-                proof = _with_loudness_stated(staged, plan, proof, carried)
-                done = Deliverable(target, plan, proof, first, number + 1, carried.kept, carried.dropped)
+            met = planned if proof.verdict.meets else met
+            tighter = None if is_last else _tighter(asked, order.spec, first, proof)
+            again = _again(order, tighter, planned[0]) or (None if proof.verdict.meets else met)
+            if is_last or again is None:
+                proof = _with_loudness_stated(staged, planned[0], proof, carried)
+                done = Deliverable(target, planned[0], proof, first, number + 1, carried.kept, carried.dropped)
                 return _publish(staged, done, replace_existing)
-            asked, (plan, limited) = tighter, again
+            asked, planned = tighter or asked, again
         finally:
             staged.discard()
     raise AssertionError("the last round publishes")

@@ -43,6 +43,12 @@ def test_only_the_newest_version_counts_is_rendered_and_packed(client, versions,
     assert client.get(f"/jobs/{versions.id}/package.zip").data.count(b"Night ferry v2") == 0
 
 
+def test_an_older_version_does_not_stand_against_a_spec(client, versions):
+    page = client.get(f"/specs/podcast?job={versions.id}").text
+    assert "Night ferry v2:" in page
+    assert "Night ferry v1" not in page
+
+
 def test_the_choice_of_a_version_is_kept_when_a_newer_one_comes(client, versions, work_off):
     client.post(f"/sources/{by_title(versions, 'Night ferry v1').id}/count", headers=JSON)
     upload(client, versions, "Night ferry v3.wav", wav(signals.noise(4, -25, seed=3)))

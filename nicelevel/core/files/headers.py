@@ -12,6 +12,8 @@ from typing import BinaryIO
 
 UNKNOWN_SIZE_32 = 0xFFFFFFFF
 MAX_CHUNKS = 10_000
+WAVE_MAGICS = {b"RIFF": "wav", b"RF64": "rf64", b"BW64": "bw64"}
+"""First bytes of a WAVE file, and the container that they make it."""
 
 
 @dataclass(frozen=True)
@@ -34,7 +36,7 @@ def read_header(file: BinaryIO, size_bytes: int) -> Header | None:
     """Header of a seekable file, or None where it is of no known kind."""
     file.seek(0)
     magic = file.read(16)
-    if magic[:4] in (b"RIFF", b"RF64", b"BW64") and magic[8:12] == b"WAVE":
+    if magic[:4] in WAVE_MAGICS and magic[8:12] == b"WAVE":
         return _read_wave(file, magic[:4], size_bytes)
     if magic[:4] == b"FORM" and magic[8:12] in (b"AIFF", b"AIFC"):
         return _read_aiff(file, size_bytes)
@@ -54,17 +56,14 @@ def read_header(file: BinaryIO, size_bytes: int) -> Header | None:
 
 
 def _read_wave(file: BinaryIO, magic: bytes, size_bytes: int) -> Header:
-    container = {b"RIFF": "wav", b"RF64": "rf64", b"BW64": "bw64"}[magic]
-    mask, block_align, data_size_64 = None, 0, None
-    for name, size, start in _chunks(file, "<", size_bytes):
-        if name == b"ds64":
-            data_size_64 = struct.unpack("<Q", _body(file, start, 16)[8:16])[0]
-        elif name == b"fmt ":
-            block_align, mask = _read_format(_body(file, start, min(size, 40)))
+    container = WAVE_MAGICS[magic]
+    mask, block_align = None, 0
+    for name, promised, start in chunks_of(file, "<", size_bytes):
+        if name == b"fmt ":
+            block_align, mask = _read_format(_body(file, start, min(promised, 40)))
         elif name == b"data":
-            promised = data_size_64 if size == UNKNOWN_SIZE_32 else size
             # A recorder that streams or was cut off leaves 0 or all ones: then the file's end decides.
-            open_ended = promised in (None, 0, UNKNOWN_SIZE_32) and start < size_bytes
+            open_ended = promised in (0, UNKNOWN_SIZE_32) and start < size_bytes
             frames = promised // block_align if block_align and promised and not open_ended else None
             return Header(container, mask, frames, None, start, block_align)
     return Header(container, mask)
@@ -79,7 +78,7 @@ def _read_format(body: bytes) -> tuple[int, int | None]:
 
 
 def _read_aiff(file: BinaryIO, size_bytes: int) -> Header:
-    for name, size, start in _chunks(file, ">", size_bytes):
+    for name, size, start in chunks_of(file, ">", size_bytes):
         if name == b"COMM" and size >= 8:
             return Header("aiff", None, struct.unpack(">I", _body(file, start, 8)[2:6])[0])
     return Header("aiff")
@@ -159,9 +158,9 @@ def _au_frames(head: bytes) -> int | None:
     return int(data_bytes // (sample_bytes * channels))
 
 
-def _chunks(file: BinaryIO, order: str, size_bytes: int) -> Iterator[tuple[bytes, int, int]]:
-    """Name, size and start of body of each chunk, as far as the file goes."""
-    position = 12
+def chunks_of(file: BinaryIO, order: str, size_bytes: int) -> Iterator[tuple[bytes, int, int]]:
+    """Name, size and start of body of each chunk, as far as the file goes; of samples the size in `ds64`."""
+    position, data_bytes = 12, UNKNOWN_SIZE_32
     for _ in range(MAX_CHUNKS):
         if position + 8 > size_bytes:
             return
@@ -170,6 +169,10 @@ def _chunks(file: BinaryIO, order: str, size_bytes: int) -> Iterator[tuple[bytes
         if len(head) < 8:
             return
         name, size = struct.unpack(f"{order}4sI", head)
+        if name == b"ds64":
+            data_bytes = struct.unpack("<Q", _body(file, position + 8, 16)[8:16])[0]
+        if name == b"data" and size == UNKNOWN_SIZE_32:
+            size = data_bytes
         yield name, size, position + 8
         position += 8 + size + (size & 1)
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from ..values import Reading
-from .headers import MAX_CHUNKS, UNKNOWN_SIZE_32
+from .headers import WAVE_MAGICS, chunks_of
 
 INFO_IDS = {
     "title": b"INAM",
@@ -54,27 +54,10 @@ def read_chunks(path: Path, names: Sequence[bytes]) -> dict[bytes, bytes]:
 
 
 def _walk(file: BinaryIO) -> Iterator[tuple[bytes, int, int]]:
-    """Name, size and start of body of every chunk of a WAVE file, also behind samples of more than 4 GiB."""
-    end = file.seek(0, os.SEEK_END)
-    file.seek(0)
+    """Name, size and start of body of every chunk of a WAVE file; none of another file."""
     head = file.read(12)
-    if head[:4] not in (b"RIFF", b"RF64", b"BW64") or head[8:12] != b"WAVE":
-        return
-    at, data_bytes = 12, None
-    for _ in range(MAX_CHUNKS):
-        file.seek(at)
-        head = file.read(8)
-        if len(head) < 8:
-            return
-        name, size = struct.unpack("<4sI", head)
-        if name == b"ds64":
-            data_bytes = struct.unpack("<QQ", file.read(16).ljust(16, b"\0"))[1]
-        if name == b"data" and size == UNKNOWN_SIZE_32 and data_bytes:
-            size = data_bytes
-        if at + 8 + size > end:
-            return
-        yield name, size, at + 8
-        at += 8 + size + size % 2
+    if head[:4] in WAVE_MAGICS and head[8:12] == b"WAVE":
+        yield from chunks_of(file, "<", file.seek(0, os.SEEK_END))
 
 
 def append_chunks(path: Path, chunks: Sequence[tuple[bytes, bytes]]) -> None:

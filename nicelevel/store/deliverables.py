@@ -1,6 +1,6 @@
 """Deliverables, from queued to proved."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -99,6 +99,16 @@ def stop_deliverables(job_id: int) -> int:
 def count_unfinished() -> int:
     """Deliverables of all jobs that wait or are being rendered."""
     return Deliverable.select().where(Deliverable.state.in_(UNFINISHED)).count()
+
+
+def count_proved(job_id: int, source_ids: Sequence[int], destination_id: int | None) -> int:
+    """Proved deliverables of a job: of these sources (none named: of all), at one destination or at all (None)."""
+    query = Deliverable.select().join(Source).where(Source.job == job_id, Deliverable.state == "proved")
+    if source_ids:
+        query = query.where(Source.id.in_(list(source_ids)))
+    if destination_id is not None:
+        query = query.where(Deliverable.destination == destination_id)
+    return query.count()
 
 
 def file_of(deliverable: Deliverable, folder: Path) -> Path:

@@ -108,11 +108,20 @@ def keep_spec(slug: str, toml: str, number: int = 0) -> SpecVersion:
     return SpecVersion.get(SpecVersion.digest == digest)
 
 
-def number_of_version(version: SpecVersion) -> int:
-    """Which version of an own spec this is, the first being 1; 0 for one that ships."""
-    if version.slug in shipped_specs():
-        return 0
-    return SpecVersion.select().where(SpecVersion.slug == version.slug, SpecVersion.id <= version.id).count()
+@dataclass(frozen=True)
+class Kept:
+    """A spec as it was kept, and which version of an own spec that is, the first being 1 (of one that ships 0)."""
+
+    spec: Spec
+    version: int
+
+
+@lru_cache(maxsize=1024)
+def kept_version(version_id: int) -> Kept:
+    """A version by its id. What was kept never changes, so it is remembered."""
+    row = SpecVersion.get_by_id(version_id)
+    earlier = SpecVersion.select().where(SpecVersion.slug == row.slug, SpecVersion.id <= row.id)
+    return Kept(spec_of(row), 0 if row.slug in shipped_specs() else earlier.count())
 
 
 def spec_of(version: SpecVersion) -> Spec:

@@ -184,7 +184,8 @@ def miniatures(board: Board) -> list[Miniature]:
 
 def close_up_of(source: Source, destination: Destination, audio: AudioFolder, width: int, height: int) -> CloseUp:
     """One source at one destination, drawn into a field of so many pixels."""
-    row = RowMaker(source.job_id, audio, [destination]).row(source)
+    maker = RowMaker(source.job_id, audio, [destination])
+    row = maker.row(source)
     cell, drawing = row.cells[0], None
     if cell.plan:
         drawing = draw_loudness(
@@ -198,12 +199,14 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
             width,
             height,
         )
-    return CloseUp(row, cell, drawing, *_set_of(source, audio))
+    return CloseUp(row, cell, drawing, *_set_of(source, maker.sources, audio))
 
 
-def _set_of(source: Source, audio: AudioFolder) -> tuple[tuple[str, ...], tuple[Source, ...]]:
+def _set_of(
+    source: Source, sources: Sequence[Source], audio: AudioFolder
+) -> tuple[tuple[str, ...], tuple[Source, ...]]:
     """Titles of the others in the set of a source, and where it is in none, those that it could lead."""
-    others = {each.id: each for each in sources_of(source.job_id) if each.id != source.id}
+    others = {each.id: each for each in sources if each.id != source.id}
     leader_id = source.leader_id or source.id
     linked = tuple(each.title for each in others.values() if leader_id in (each.id, each.leader_id))
     if linked or source.state != "measured":

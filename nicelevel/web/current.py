@@ -1,14 +1,12 @@
 """What of a job is handed over: proved, and of the versions that count."""
 
-from collections.abc import Sequence
-
 from nicelevel.store.audio import AudioFolder
+from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.models import Deliverable
-from nicelevel.store.sources import sources_of
-from nicelevel.store.versions import standings_of
+from nicelevel.store.versions import counting_sources
 
 
-def current_deliverables(job_id: int, audio: AudioFolder, deliverables: Sequence[Deliverable]) -> list[Deliverable]:
-    """Those of sources that count: no older version of a title."""
-    standings = standings_of(sources_of(job_id), audio)
-    return [each for each in deliverables if each.source_id not in standings or standings[each.source_id].counts]
+def current_deliverables(job_id: int, audio: AudioFolder) -> list[Deliverable]:
+    """Proved deliverables of sources that count: of no older version of a title."""
+    counting = {each.id for each in counting_sources(job_id, audio)}
+    return [each for each in deliverables_of(job_id, ["proved"]) if each.source_id in counting]

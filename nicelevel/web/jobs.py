@@ -18,7 +18,7 @@ from flask import (
 
 from nicelevel.core.errors import SpecError
 from nicelevel.report.scatter import AXES, draw_scatter
-from nicelevel.store.deliverables import count_unfinished, deliverables_of, home_of, stop_deliverables
+from nicelevel.store.deliverables import count_proved, count_unfinished, home_of, stop_deliverables
 from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.sources import sources_of
@@ -151,6 +151,13 @@ def render_all(job_id: int) -> Any:
     return jsonify(queued=sum(len(enqueue_renders(source, place, audio())) for source, place in asked))
 
 
+@jobs.get("/jobs/<int:job_id>/proved")
+def proved(job_id: int) -> Any:
+    """How many proved deliverables some sources or a destination would take with them."""
+    sources, destination_id = request.args.getlist("source", type=int), request.args.get("destination", type=int)
+    return jsonify(proved=count_proved(job_or_404(job_id).id, sources, destination_id))
+
+
 @jobs.post("/jobs/<int:job_id>/stop")
 def stop(job_id: int) -> Any:
     job_or_404(job_id)
@@ -161,10 +168,10 @@ def stop(job_id: int) -> Any:
 def package(job_id: int) -> Response:
     job = job_or_404(job_id)
     folder = current_app.config["NICE_LEVEL"].deliverables_folder
-    current = current_deliverables(job_id, audio(), deliverables_of(job_id, ["proved"]))
-    proved = [each for each in current if home_of(each.id, folder).exists()]
+    current = current_deliverables(job_id, audio())
+    kept = [each for each in current if home_of(each.id, folder).exists()]
     headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{package_name(job.title)}"}
-    stream = stream_with_context(stream_package(job.title, proved, folder))
+    stream = stream_with_context(stream_package(job.title, kept, folder))
     return Response(stream, mimetype="application/zip", headers=headers)
 
 

@@ -10,10 +10,10 @@ from typing import Any
 from flask import Blueprint, Response, abort, current_app, jsonify
 
 from nicelevel.report.proof_sheet import Made, ProofSheet, proof_sheet, sheets_csv
-from nicelevel.store.deliverables import KEPT_FILES, deliverables_of
+from nicelevel.store.deliverables import KEPT_FILES
 from nicelevel.store.models import Deliverable
 from nicelevel.store.readings import load_figures
-from nicelevel.store.specs import number_of_version, spec_of
+from nicelevel.store.specs import kept_version
 
 from .current import current_deliverables
 from .found import audio, deliverable_or_404, job_or_404
@@ -25,6 +25,7 @@ _FONTS = Path(__file__).parent / "static" / "vendor" / "fonts"
 
 def sheet_of(deliverable: Deliverable) -> ProofSheet:
     """The sheet of a written file."""
+    kept = kept_version(deliverable.spec_id)
     return proof_sheet(
         Made(
             title=deliverable.source.title,
@@ -38,8 +39,8 @@ def sheet_of(deliverable: Deliverable) -> ProofSheet:
             measured=deliverable.measured or {},
             findings=deliverable.findings or [],
             source=load_figures(deliverable.source.digest, audio()),
-            spec=spec_of(deliverable.spec),
-            version=number_of_version(deliverable.spec),
+            spec=kept.spec,
+            version=kept.version,
         )
     )
 
@@ -117,8 +118,8 @@ def proofs_json(proved: Sequence[Deliverable]) -> list[dict[str, Any]]:
             "file": each.file_name,
             "sha256": each.sha256,
             "size_bytes": each.size_bytes,
-            "spec": spec_of(each.spec).slug,
-            "spec_version": number_of_version(each.spec),
+            "spec": kept_version(each.spec_id).spec.slug,
+            "spec_version": kept_version(each.spec_id).version,
             "plan": each.plan,
             "measured": {key: value for key, value in (each.measured or {}).items() if key != "course"},
             "findings": each.findings,
@@ -132,7 +133,7 @@ def proofs_text(proved: Sequence[Deliverable]) -> str:
 
 
 def _proved(job_id: int) -> list[Deliverable]:
-    return current_deliverables(job_id, audio(), deliverables_of(job_id, ["proved"]))
+    return current_deliverables(job_id, audio())
 
 
 def _sheets(job_id: int) -> list[ProofSheet]:

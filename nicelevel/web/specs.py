@@ -19,9 +19,8 @@ from nicelevel.store.jobs import all_jobs, find_job
 from nicelevel.store.models import Job
 from nicelevel.store.prepared import nearly_prepared
 from nicelevel.store.readings import load_figures
-from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import Known, free_slug, jobs_with, keep_version, known_specs
-from nicelevel.store.versions import standings_of
+from nicelevel.store.versions import counting_sources
 from nicelevel.work.enqueue import enqueue_preparations
 
 from .found import audio
@@ -159,9 +158,7 @@ def _paths(spec: Spec, sources: Sequence[tuple[str, Reading, Plan | None, str]])
 
 
 def _sources_against(spec: Spec, job: Job) -> list[tuple[str, Reading, Plan | None, str]]:
-    sources = sources_of(job.id)
-    standings = standings_of(sources, audio())
-    counting = [each for each in sources if each.id not in standings or standings[each.id].counts]
+    counting = counting_sources(job.id, audio())
     measured = [source for source in counting if source.state == "measured"][:MOST_STANDING]
     return [(source.title, *_against(spec, source.digest)) for source in measured]
 

@@ -3,7 +3,7 @@
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchDrops } from "../drop.js";
 import { page, say, WORD_SHOWN_MS } from "../page.js";
-import { getHtml, inTurn, post, upload } from "../requests.js";
+import { getHtml, getJson, inTurn, post, upload } from "../requests.js";
 import { boardKeys } from "./keys.js";
 import { watchChanges } from "./live.js";
 import { rowOrder } from "./order.js";
@@ -261,37 +261,41 @@ function board() {
     },
 
     // What was proved goes with a source or a destination: then the first press only says so.
-    sure(what, cells) {
-      const proved = cells.filter((cell) => cell.dataset.state === "proved").length;
-      if (!proved || this.asked === what) return true;
+    // The server counts, for rows far from the view may not show it yet.
+    async sure(fields) {
+      const what = String(new URLSearchParams(fields));
+      if (this.asked === what) return true;
+      const { proved } = await getJson(`${this.$root.dataset.proved}?${what}`);
+      if (!proved) return true;
       this.asked = what;
       setTimeout(() => (this.asked = null), WORD_SHOWN_MS);
       say(`${proved} proved deliverable${proved === 1 ? "" : "s"} would go too. Press once more to do it.`);
       return false;
     },
 
-    removeDestination(event) {
-      const destination = event.target.closest("form").dataset.destination;
-      const cells = this.cells().filter((cell) => cell.dataset.destination === destination);
-      if (!this.sure(`destination ${destination}`, cells)) event.preventDefault();
-    },
-
-    async remove(address) {
-      const row = this.$refs.body.querySelector(`tr[data-remove="${address}"]`);
-      if (!this.sure(address, [...(row?.querySelectorAll("td.cell") || [])])) return;
+    async removeDestination(event) {
+      event.preventDefault();
+      const form = event.target.closest("form");
       try {
-        await post(address);
+        if (await this.sure([["destination", form.dataset.destination]])) form.submit();
       } catch (error) {
         say(error.message);
       }
     },
 
-    async removeChosen() {
-      const rows = this.hasPicked ? this.picked.map((id) => document.getElementById(`source-${id}`)) : [this.row()];
+    remove(address) {
+      return this.removeRows([this.$refs.body.querySelector(`tr[data-remove="${address}"]`)]);
+    },
+
+    removeChosen() {
+      const ids = this.hasPicked ? this.picked : [this.chosen?.source];
+      return this.removeRows(ids.map((id) => document.getElementById(`source-${id}`)));
+    },
+
+    async removeRows(rows) {
       const here = rows.filter(Boolean);
-      const what = here.map((row) => row.dataset.remove).join(" ");
-      if (!here.length || !this.sure(what, here.flatMap((row) => [...row.querySelectorAll("td.cell")]))) return;
       try {
+        if (!here.length || !(await this.sure(here.map((row) => ["source", row.dataset.source])))) return;
         for (const row of here) await post(row.dataset.remove);
       } catch (error) {
         say(error.message);

@@ -1,6 +1,5 @@
 """Whether stems add up to their mix, in a sentence and as a line over time."""
 
-import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -27,14 +26,14 @@ def _thinned(series_db: Sequence[float]) -> list[float]:
     return [round(min(max(level, LOWEST_DB), HIGHEST_DB), 1) for level in highest]
 
 
-def draw_residual(residual_db: Sequence[float], width: int, height: int) -> str:
-    """Path of what is left over, against the mix: LOWEST_DB at the bottom of a field of so many pixels."""
-    points = [
-        (width * (at + 0.5) / len(residual_db), height * (HIGHEST_DB - level) / (HIGHEST_DB - LOWEST_DB))
-        for at, level in enumerate(residual_db)
-        if math.isfinite(level)
-    ]
-    return "".join(f"M{x:.1f} {height}V{y:.1f}" for x, y in points)
+def draw_residual(residual_db: Sequence[float], left: int, width: int, height: int) -> str:
+    """A line of what is left over, against the mix: LOWEST_DB at the foot of a field of so many pixels."""
+    points = (
+        f"{left + width * (at + 0.5) / len(residual_db):.1f} "
+        f"{height * (HIGHEST_DB - level_db) / (HIGHEST_DB - LOWEST_DB):.1f}"
+        for at, level_db in enumerate(residual_db)
+    )
+    return "M" + "L".join(points)
 
 
 def sum_sentence(found: SumCheck, titles: Sequence[str]) -> str:

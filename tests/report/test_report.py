@@ -14,7 +14,7 @@ from nicelevel.core.specs import shipped_specs
 from nicelevel.report.as_json import plans_json, reading_json
 from nicelevel.report.curve import draw_loudness, draw_thumbnail, reduced
 from nicelevel.report.spec_words import spec_line
-from nicelevel.report.sum_words import sum_sentence
+from nicelevel.report.sum_words import draw_residual, sum_json, sum_sentence
 from nicelevel.report.vial import CENTRE, LINE_X, WIDTH, draw_vial, place
 from nicelevel.report.words import length, level, megabytes
 from tests import signals
@@ -176,3 +176,14 @@ def test_a_package_gives_every_file_its_own_name(tmp_path):
     named = with_own_names(files)
     assert [packed.name for packed in named] == ["mix.wav", "MIX (2).wav", "mix (3).wav", "other.wav"]
     assert checksum_list(named[:1]) == "0" * 64 + "  mix.wav\n"
+
+
+def test_the_residual_of_a_sum_check_is_a_line_over_time():
+    """0 dB against the mix stands at 6/86 of the height, silence at the foot; of every few steps the loudest."""
+    series = (float("-inf"),) * 300 + (0.0,) + (float("-inf"),) * 299
+    kept = sum_json(SumCheck(-12.0, series, "unknown", None), ["Strings"])["residual_db"]
+    assert len(kept) == 200
+    assert (kept[100], set(kept) - {0.0}) == (0.0, {-80.0})
+    points = [tuple(map(float, point.split())) for point in draw_residual(kept, 34, 200, 86)[1:].split("L")]
+    assert points[0] == (34.5, 86.0)
+    assert points[100] == (134.5, 6.0)

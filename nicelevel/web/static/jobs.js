@@ -3,7 +3,7 @@
 import Alpine from "./vendor/alpine/alpine-csp.js";
 import { watchDrops } from "./drop.js";
 import { isTyping, page, say } from "./page.js";
-import { inTurn, post, upload } from "./requests.js";
+import { post, upload } from "./requests.js";
 
 function jobs() {
   return {
@@ -26,7 +26,7 @@ function jobs() {
         const job = await post(this.$root.dataset.new, { title });
         this.uploading = true;
         const shares = files.map(() => 0);
-        await inTurn(files.map((file, n) => () => upload(job.upload, file, (share) => this.show(shares, n, share))));
+        for (const [n, file] of files.entries()) await upload(job.upload, file, (share) => this.show(shares, n, share));
         location.assign(job.board);
       } catch (error) {
         this.uploading = false;

@@ -68,12 +68,3 @@ export function upload(address, file, onProgress) {
     request.send(file);
   });
 }
-
-// Runs tasks, at most so many at once, in order.
-export async function inTurn(tasks, atOnce = 2) {
-  const waiting = [...tasks];
-  const lane = async () => {
-    while (waiting.length) await waiting.shift()();
-  };
-  await Promise.all(Array.from({ length: atOnce }, lane));
-}

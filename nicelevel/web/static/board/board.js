@@ -3,7 +3,7 @@
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchDrops } from "../drop.js";
 import { page, say, WORD_SHOWN_MS } from "../page.js";
-import { getHtml, getJson, inTurn, post, upload } from "../requests.js";
+import { getHtml, getJson, post, upload } from "../requests.js";
 import { boardKeys } from "./keys.js";
 import { watchChanges } from "./live.js";
 import { rowOrder } from "./order.js";
@@ -343,10 +343,11 @@ function board() {
       this.takeIn(files);
     },
 
-    takeIn(files) {
+    // One after the other: the board's order is the order in which files were let go.
+    async takeIn(files) {
       const rows = files.map((file) => [file, this.uploadRow(file)]);
       this.isEmpty = false;
-      return inTurn(rows.map(([file, row]) => () => this.takeInOne(file, row)));
+      for (const [file, row] of rows) await this.takeInOne(file, row);
     },
 
     uploadRow(file) {

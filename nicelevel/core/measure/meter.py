@@ -33,7 +33,7 @@ from .true_peak import TruePeakMeter
 HOPS_PER_SUM = HOPS_PER_ENERGY
 SUMS_PER_CORRELATION = 10
 
-LONGEST_STRETCH_S, STRETCH_FRAMES = 4, 192_000
+LONGEST_STRETCH_S, STRETCH_FRAMES = 8, 384_000
 """A stretch is of whole seconds: the longer, the less is measured twice; the more frames, the more memory."""
 
 REST_HOPS = 200
@@ -146,12 +146,14 @@ class Meter:
             self._scan_group(first, min(LANES, channels - first), stretch_hops, found)
         found = found.cut(hops)
         self._mend_last_hop(found, hops)
-        self._magnitudes[:, REST_HOPS : REST_HOPS + hops] = np.maximum(-found.lows, found.highs)
+        magnitudes = np.negative(found.lows, out=self._magnitudes[:, REST_HOPS : REST_HOPS + hops])
+        np.maximum(magnitudes, found.highs, out=magnitudes)
         self._magnitudes[:, REST_HOPS + hops :] = 0.0
         self._highest[:] = self._magnitudes.max(axis=0) * self._coding.scale
         self._keep_curves(found, frames, hops)
-        self._levels.add(found.sums, found.extremes, found.bits)
-        self._levels.count_clipped(self._buffer.codes[self._start : self._filled], found.extremes)
+        extremes = found.extremes()
+        self._levels.add(found.sums, extremes, found.bits)
+        self._levels.count_clipped(self._buffer.codes[self._start : self._filled], extremes)
 
     def _mend_last_hop(self, found: "_Found", hops: int) -> None:
         """Where the last hop is incomplete, the silence after it does not count."""
@@ -189,7 +191,7 @@ class Meter:
         edges = self._edges[REST_HOPS::HOPS_PER_ENERGY] - self._start
         complete = int(np.searchsorted(edges, frames, side="right")) - 1
         weighted = np.array(self._source.layout.weights) * gain @ found.energies[:, : complete * HOPS_PER_ENERGY]
-        sums = weighted.reshape(complete, HOPS_PER_ENERGY).sum(axis=1)
+        sums = weighted.reshape(complete, HOPS_PER_ENERGY) @ np.ones(HOPS_PER_ENERGY)
         lengths = np.diff(edges[: complete + 1])
         self._energies.append(sums / lengths)
         self._squares.append(self._mean_squares(found.sums[:, 1, :complete]) / lengths)
@@ -265,7 +267,6 @@ class _Found:
         cut.energies, cut.lows, cut.highs = (array[:, :hops] for array in (self.energies, self.lows, self.highs))
         return cut
 
-    @property
     def extremes(self) -> NDArray[np.float64]:
         """Channels × 2, the lowest and the highest."""
         return np.stack((self.lows.min(axis=1), self.highs.max(axis=1)), axis=1)

@@ -84,6 +84,9 @@ def _second_difference_bound() -> tuple[float, float]:
 _OF_SAMPLE, _OF_SECOND_DIFFERENCE = _second_difference_bound()
 
 
+GROUP_HOPS = 8
+"""Hops in a row that may hold a peak are taken together, so many at most: their filters reach over the same samples."""
+
 TILE = 64
 KEPT_DB = 24.0
 """How far under the highest peak those of single hops are searched: no limiter goes deeper."""
@@ -99,7 +102,7 @@ class TruePeakMeter:
         self._over_hops: set[int] = set()
         self._search = search_peak.using(read=coding.reads)
         tiles_frames = -(-(longest_hop_frames + 2) // TILE) * TILE
-        reached_frames = tiles_frames + TAPS
+        reached_frames = max(tiles_frames, GROUP_HOPS * longest_hop_frames) + TAPS
         self._scratch = (np.zeros(reached_frames), *(np.zeros(reached_frames, np.float32) for _ in range(2)))
         self._points = np.zeros((4, tiles_frames), np.float32)
 
@@ -111,14 +114,17 @@ class TruePeakMeter:
         codes: frames × channels, silent before their start and after their end; edges: borders of all hops in
         frames; magnitudes: channels × hops, the largest code of each, known for all within half a filter of those.
         """
-        sums, overs = np.zeros(last_hop - first_hop), np.zeros(last_hop - first_hop)
-        reach_hops = 1 + HALF_TAPS // max(1, int(np.diff(edges).min()))
-        hops = np.array([first_hop, last_hop, reach_hops])
+        full_scale = 1.0 / self._scale
         for channel, largest in enumerate(magnitudes):
             peak = max(self._peaks[channel], float(largest[first_hop:last_hop].max(initial=0.0)))
-            arrays = (codes, edges, largest, hops, sums, overs, _HALF, _PHASES, *self._scratch)
-            self._peaks[channel] = self._search(*arrays, channel, peak, 1.0 / self._scale, _L1_NORM)
-        self._over_hops.update((np.flatnonzero(overs) + first_hop + done_hops).tolist())
+            if peak == 0.0:
+                continue
+            reached = _largest_in_reach(largest, edges, first_hop, last_hop)
+            hops = np.flatnonzero(reached > min(peak, full_scale) / _L1_NORM) + first_hop
+            sums, overs = np.zeros(len(hops)), np.zeros(len(hops))
+            arrays = (codes, edges, hops, sums, overs, _HALF, _PHASES, *self._scratch)
+            self._peaks[channel] = self._search(*arrays, channel, peak, full_scale)
+            self._over_hops.update((hops[overs > 0.0] + done_hops).tolist())
 
     def hop_peaks(
         self, codes: Integers, edges: Integers, magnitudes: Floats, first_hop: int, last_hop: int
@@ -154,11 +160,21 @@ class TruePeakMeter:
         return tuple(db_from_ratio(float(peak) * self._scale) for peak in self._peaks)
 
 
+def _largest_in_reach(largest: Floats, edges: Integers, first_hop: int, last_hop: int) -> Floats:
+    """The largest magnitude of all that the filter reaches over from each of some hops."""
+    reach_hops = 1 + HALF_TAPS // max(1, int(np.diff(edges).min()))
+    reached = largest[first_hop:last_hop].copy()
+    for reach in range(1, reach_hops + 1):
+        early, late = largest[max(0, first_hop - reach) : last_hop - reach], largest[first_hop + reach : last_hop + reach]
+        np.maximum(reached[len(reached) - len(early) :], early, out=reached[len(reached) - len(early) :])
+        np.maximum(reached[: len(late)], late, out=reached[: len(late)])
+    return reached
+
+
 @kernel
 def search_peak(
     codes: Integers,
     edges: Integers,
-    largest: Floats,
     hops: Integers,
     sums: Floats,
     overs: Floats,
@@ -170,34 +186,37 @@ def search_peak(
     channel: int,
     peak: float,
     full_scale: float,
-    l1_norm: float,
 ) -> float:
     """Largest magnitude between the samples of some hops of a channel, or `peak` where that is larger.
 
-    largest: largest magnitude of every hop; hops: the first, the one after the last, and how many the filter reaches
-    over; sums: scratch, one for each of them; overs: set to 1 for each that passes full scale; half_filter: the phase
-    half-way between samples; phases: all of them; signal, single, halves: scratch, a hop and a filter long; peak: not
-    under the largest sample of these hops.
+    hops: numbers of those that may hold a value over it, in their order; sums, overs: one for each, zeros: scratch,
+    and set to 1 where the waveform passes full scale; half_filter: the phase half-way between samples; phases: all of
+    them; signal, single, halves: scratch, a group of hops and a filter long; peak: not under the largest sample of
+    these hops.
     """
-    first_hop, last_hop, reach = hops[0], hops[1], hops[2]
-    if peak == 0.0:
-        return peak
     # Twice over the hops: the half-sample points raise the peak, and spare the closer look most of its work.
-    for hop in range(first_hop, last_hop):
-        sums[hop - first_hop] = 0.0
-        wanted = min(peak, full_scale)
-        if _may_pass(largest, hop, reach, l1_norm, wanted):
-            runs = edges[hop + 1] - edges[hop]
-            _take(codes, edges[hop] - (HALF_TAPS - 1), channel, single[: runs + TAPS - 1])
-            if _bound(single[: runs + TAPS - 1]) <= wanted:
-                continue
-            _filter_halves(single, half_filter, halves[:runs])
-            highest, sums[hop - first_hop] = _highest(single[HALF_TAPS - 1 :], halves[:runs])
-            peak = max(peak, highest)
-    for hop in range(first_hop, last_hop):
+    first = 0
+    while first < len(hops):
+        last = first + 1
+        while last < len(hops) and last - first < GROUP_HOPS and hops[last] == hops[last - 1] + 1:
+            last += 1
+        start = edges[hops[first]]
+        group = single[: edges[hops[last - 1] + 1] - start + TAPS - 1]
+        _take(codes, start - (HALF_TAPS - 1), channel, group)
+        if _bound(group) > min(peak, full_scale):
+            for at in range(first, last):
+                runs = edges[hops[at] + 1] - edges[hops[at]]
+                part = group[edges[hops[at]] - start :][: runs + TAPS - 1]
+                if _bound(part) > min(peak, full_scale):
+                    _filter_halves(part, half_filter, halves[:runs])
+                    highest, sums[at] = _highest(part[HALF_TAPS - 1 :], halves[:runs])
+                    peak = max(peak, highest)
+        first = last
+    for at in range(len(hops)):
         found = min(peak, full_scale)
-        if sums[hop - first_hop] < 2.0 * _MEAN_AT_HALF * found:
+        if sums[at] < 2.0 * _MEAN_AT_HALF * found:
             continue
+        hop = hops[at]
         runs = edges[hop + 1] - edges[hop]
         _take(codes, edges[hop] - (HALF_TAPS - 1), channel, signal[: runs + TAPS - 1])
         _take(codes, edges[hop] - (HALF_TAPS - 1), channel, single[: runs + TAPS - 1])
@@ -212,7 +231,7 @@ def search_peak(
                 found = _halve(signal, phases, run, HALF_PHASE, half, late, found)
         peak = max(peak, found)
         if found > full_scale:
-            overs[hop - first_hop] = 1.0
+            overs[at] = 1.0
     return peak
 
 

@@ -26,9 +26,13 @@ SETTINGS = (
     Setting("database_url", "", "PostgreSQL to use; empty: a cluster of our own inside the data folder."),
     Setting("port", "8417", "Port of the web application on 127.0.0.1; the next free one where it is taken."),
     Setting("worker_jobs", "2", "Files that one worker measures or renders side by side."),
+    Setting("desk_port", "8418", "Port of the receiving desk, a stand-in that ships with it; the next free one."),
+    Setting("desk_address", "", "Where packages are sent unless another address is typed; empty: that desk."),
     Setting("demo", "yes", "Whether to make the demo job where there is no job: yes or no."),
     Setting("largest_upload_bytes", "34359738368", "Largest file that is taken in by the web application."),
 )
+
+_WHOLE_NUMBERS = ("port", "worker_jobs", "desk_port", "largest_upload_bytes")
 
 
 @dataclass(frozen=True)
@@ -39,6 +43,8 @@ class Config:
     database_url: str
     port: int
     worker_jobs: int
+    desk_port: int
+    desk_address: str
     demo: bool
     largest_upload_bytes: int
 
@@ -49,6 +55,10 @@ class Config:
     @property
     def deliverables_folder(self) -> Path:
         return self.data_folder / "deliverables"
+
+    @property
+    def desk_folder(self) -> Path:
+        return self.data_folder / "receiving-desk"
 
     @property
     def uploads_folder(self) -> Path:
@@ -68,9 +78,10 @@ class Config:
 def read_config(environment: Mapping[str, str] = os.environ) -> Config:
     """The settings of this environment. Raises SpecError naming the setting that makes no sense."""
     given = {setting.name: environment.get(PREFIX + setting.name.upper(), setting.default) for setting in SETTINGS}
-    numbers = {name: _whole(name, given[name]) for name in ("port", "worker_jobs", "largest_upload_bytes")}
+    numbers = {name: _whole(name, given[name]) for name in _WHOLE_NUMBERS}
     folder = Path(given["data_folder"]).resolve()
-    return Config(data_folder=folder, database_url=given["database_url"], demo=_yes("demo", given["demo"]), **numbers)
+    texts = {name: given[name] for name in ("database_url", "desk_address")}
+    return Config(data_folder=folder, demo=_yes("demo", given["demo"]), **texts, **numbers)
 
 
 def _yes(name: str, text: str) -> bool:

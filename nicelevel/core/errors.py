@@ -69,6 +69,12 @@ class NotPreparedError(NiceLevelError):
     code = "not_prepared"
 
 
+class NothingToSendError(NiceLevelError):
+    """A package would be empty."""
+
+    code = "nothing_to_send"
+
+
 class StoppedError(NiceLevelError):
     """Work ended because somebody asked for it, not because anything failed."""
 

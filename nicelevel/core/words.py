@@ -1,6 +1,7 @@
 """Figures inside sentences: one decimal where engineers speak in tenths, a true minus sign."""
 
 import math
+import re
 
 MINUS = "−"
 
@@ -23,3 +24,9 @@ def amount(number: float) -> str:
     """A figure of a spec without needless zeros: −23, 0.5, −1.5."""
     text = f"{number:g}"
     return MINUS + text[1:] if text.startswith("-") else text
+
+
+def asked_and_found(text: str, found: object) -> str:
+    """What a rule asks for, as its finding says it, and what was found: for one that is not met."""
+    shown = figure(found, 2) if isinstance(found, float) else str(found)
+    return f"asked {re.sub(r'-(?=[0-9])', MINUS, text)}, found {shown}"

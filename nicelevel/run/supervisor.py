@@ -24,6 +24,8 @@ from .cluster import Cluster, free_port
 WEB_THREADS = 32
 """Each open page holds one for its events."""
 
+DESK_THREADS = 4
+
 GRACE_S = 5.0
 LOOK_EVERY_S = 0.5
 
@@ -35,9 +37,13 @@ def serve(config: Config) -> None:
         signal.signal(number, lambda *_: stopping.set())
     with running_database(config) as url:
         prepare(config, url)
-        port = free_port(config.port)
-        commands = {"worker": _worker_command(), "web": _web_command(port)}
-        _keep_up(commands, {**os.environ, **_environment(config, url)}, stopping, port)
+        port, desk_port = free_port(config.port), free_port(config.desk_port)
+        commands = {
+            "worker": _worker_command(),
+            "web": _web_command(port, WEB_THREADS, "nicelevel.web.serve:app()"),
+            "receiving desk": _web_command(desk_port, DESK_THREADS, "nicelevel.stand_ins.receiving_desk.serve:app()"),
+        }
+        _keep_up(commands, {**os.environ, **_environment(config, url, desk_port)}, stopping, port)
 
 
 @contextmanager
@@ -71,19 +77,23 @@ def prepare(config: Config, url: str) -> None:
         make_demo_job(config)
 
 
-def _environment(config: Config, url: str) -> dict[str, str]:
-    return {"NICE_LEVEL_DATABASE_URL": url, "NICE_LEVEL_DATA_FOLDER": str(config.data_folder)}
+def _environment(config: Config, url: str, desk_port: int) -> dict[str, str]:
+    return {
+        "NICE_LEVEL_DATABASE_URL": url,
+        "NICE_LEVEL_DATA_FOLDER": str(config.data_folder),
+        "NICE_LEVEL_DESK_ADDRESS": config.desk_address or f"http://127.0.0.1:{desk_port}/packages",
+    }
 
 
 def _worker_command() -> list[str]:
     return [sys.executable, "-m", "nicelevel.cli.main", "worker"]
 
 
-def _web_command(port: int) -> list[str]:
+def _web_command(port: int, threads: int, application: str) -> list[str]:
     program = str(Path(sys.executable).with_name("gunicorn"))
-    options = ["--bind", f"127.0.0.1:{port}", "--worker-class", "gthread", "--threads", str(WEB_THREADS)]
+    options = ["--bind", f"127.0.0.1:{port}", "--worker-class", "gthread", "--threads", str(threads)]
     quiet = ["--log-level", "warning", "--graceful-timeout", "1", "--timeout", "0", "--no-control-socket"]
-    return [program, *options, *quiet, "nicelevel.web.serve:app()"]
+    return [program, *options, *quiet, application]
 
 
 def _keep_up(

@@ -20,6 +20,11 @@ def announce_destination(job_id: int, destination_id: int) -> None:
     _say({"job": job_id, "destination": destination_id})
 
 
+def announce_handover(job_id: int) -> None:
+    """Say that something was sent, or answered."""
+    _say({"job": job_id, "handover": 1})
+
+
 def _say(change: dict[str, int]) -> None:
     message = json.dumps(change)
     database.execute_sql("SELECT pg_notify(%s, %s)", (CHANNEL, message))

@@ -20,6 +20,7 @@ from .database import database
 
 SOURCE_STATES = ("queued", "measuring", "measured", "failed")
 DELIVERABLE_STATES = ("queued", "rendering", "proved", "missed", "failed", "stopped")
+SENDING_STATES = ("queued", "sending", "checking", "accepted", "rejected", "failed", "stopped")
 
 
 def _one_of(column: str, values: tuple[str, ...]) -> Check:
@@ -126,10 +127,27 @@ class Deliverable(_Table):
     measured = BinaryJSONField(null=True, index=False)
     findings = BinaryJSONField(null=True, index=False)
     queued_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+    started_at = DateTimeTZField(null=True)
     finished_at = DateTimeTZField(null=True)
 
     class Meta:
         indexes = ((("source", "destination", "format_number"), True),)
 
 
-TABLES = (Job, Reading, Source, SpecVersion, Destination, OwnTarget, Deliverable)
+class Sending(_Table):
+    """A package on its way to a receiver: what was in it, and what was answered."""
+
+    id = BigAutoField()
+    job = ForeignKeyField(Job, backref="sendings", on_delete="CASCADE")
+    address = TextField()
+    state = CharField(max_length=20, default="queued", constraints=[_one_of("state", SENDING_STATES)])
+    progress_ratio = DoubleField(default=0.0)
+    contents = BinaryJSONField(null=True, index=False)
+    receipt = TextField(null=True)
+    answer = BinaryJSONField(null=True, index=False)
+    error_message = TextField(null=True)
+    queued_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+    finished_at = DateTimeTZField(null=True)
+
+
+TABLES = (Job, Reading, Source, SpecVersion, Destination, OwnTarget, Deliverable, Sending)

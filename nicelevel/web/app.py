@@ -11,6 +11,7 @@ from nicelevel.store.database import database, open_database
 from . import errors, security
 from .board import miniatures
 from .deliverables import deliverables
+from .handover import handover
 from .jobs import jobs
 from .proofs import proofs
 from .readings import readings
@@ -37,7 +38,7 @@ def create_app(config: Config, database_url: str) -> Flask:
         folder.mkdir(parents=True, exist_ok=True)
     open_database(database_url)
     CSRFProtect(app)
-    for blueprint in (jobs, sources, readings, deliverables, proofs, specs):
+    for blueprint in (jobs, sources, readings, deliverables, proofs, handover, specs):
         app.register_blueprint(blueprint)
     _use_database_per_request(app)
     security.register(app)

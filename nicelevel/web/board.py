@@ -18,6 +18,7 @@ from nicelevel.report.curve import LoudnessDrawing, draw_loudness, draw_thumbnai
 from nicelevel.report.price_view import PriceDrawing, draw_price
 from nicelevel.report.vial import Seal, Vial, draw_vial
 from nicelevel.store.audio import AudioFolder
+from nicelevel.store.current import is_of_present_spec, is_planned_so
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
@@ -30,7 +31,6 @@ from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
 from nicelevel.store.versions import Standing, standings_of
 
-SAME_GAIN_DB = 0.005
 FIRST_ROWS = 24
 """So many rows come with the page: more than a screen shows."""
 
@@ -250,7 +250,7 @@ def _by_place(deliverables: Sequence[Deliverable]) -> dict[tuple[int, int], tupl
     """By source and destination, what was made for the present version of its spec."""
     places: dict[tuple[int, int], tuple[Deliverable, ...]] = {}
     for deliverable in deliverables:
-        if deliverable.spec_id != deliverable.destination.spec_id:
+        if not is_of_present_spec(deliverable):
             continue
         place = (deliverable.source_id, deliverable.destination_id)
         places[place] = (*places.get(place, ()), deliverable)
@@ -298,14 +298,7 @@ class RowMaker:
             plan = plans_of(source, spec, self._audio)[0]
         except NiceLevelError as error:
             return replace(cell, problem=error.message, deliverables=made)
-        return replace(cell, plan=plan, deliverables=tuple(each for each in made if _still_planned(each, plan)))
-
-
-def _still_planned(made: Deliverable, plan: Plan) -> bool:
-    """Whether what was written has the gain that is planned now: a source that joined a set has another."""
-    if made.plan is None:
-        return True
-    return abs(made.plan.get("asked_gain_db", made.plan["gain_db"]) - plan.gain_db) < SAME_GAIN_DB
+        return replace(cell, plan=plan, deliverables=tuple(each for each in made if is_planned_so(each, plan)))
 
 
 def _seal(made: tuple[Deliverable, ...]) -> Seal:

@@ -20,5 +20,6 @@ def job_events(database_url: str, job_id: int) -> Iterator[str]:
             for notice in connection.notifies(timeout=PULSE_S):
                 change = json.loads(notice.payload)
                 if change.pop("job") == job_id:
-                    yield f"event: change\ndata: {json.dumps(change)}\n\n"
+                    name = "handover" if "handover" in change else "change"
+                    yield f"event: {name}\ndata: {json.dumps(change)}\n\n"
             yield ": still here\n\n"

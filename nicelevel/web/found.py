@@ -5,7 +5,8 @@ from flask import abort, current_app
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import find_deliverable
 from nicelevel.store.jobs import find_destination, find_job
-from nicelevel.store.models import Deliverable, Destination, Job, Source
+from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
+from nicelevel.store.sendings import find_sending
 from nicelevel.store.sources import find_source
 
 
@@ -23,6 +24,10 @@ def destination_or_404(destination_id: int) -> Destination:
 
 def deliverable_or_404(deliverable_id: int) -> Deliverable:
     return find_deliverable(deliverable_id) or abort(404)
+
+
+def sending_or_404(sending_id: int) -> Sending:
+    return find_sending(sending_id) or abort(404)
 
 
 def audio() -> AudioFolder:

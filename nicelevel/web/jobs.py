@@ -1,24 +1,14 @@
-"""Jobs: the list, the board, its parts, rendering, the package."""
+"""Jobs: the list, the board, its parts, rendering."""
 
 from collections.abc import Collection
 from datetime import date
 from typing import Any
 
-from flask import (
-    Blueprint,
-    Response,
-    current_app,
-    jsonify,
-    redirect,
-    render_template,
-    request,
-    stream_with_context,
-    url_for,
-)
+from flask import Blueprint, Response, current_app, jsonify, redirect, render_template, request, url_for
 
 from nicelevel.core.errors import SpecError
 from nicelevel.report.scatter import AXES, draw_scatter
-from nicelevel.store.deliverables import count_proved, count_unfinished, home_of, stop_deliverables
+from nicelevel.store.deliverables import count_proved, count_unfinished, stop_deliverables
 from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.sources import sources_of
@@ -27,11 +17,9 @@ from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
 
 from .board import Board, board_of, column_of, places_to_render
 from .board_order import in_order
-from .current import current_deliverables
 from .discard import discard_files
 from .events import job_events
 from .found import audio, destination_or_404, job_or_404
-from .package import package_name, stream_package
 
 jobs = Blueprint("jobs", __name__)
 
@@ -162,17 +150,6 @@ def proved(job_id: int) -> Any:
 def stop(job_id: int) -> Any:
     job_or_404(job_id)
     return jsonify(stopped=stop_deliverables(job_id))
-
-
-@jobs.get("/jobs/<int:job_id>/package.zip")
-def package(job_id: int) -> Response:
-    job = job_or_404(job_id)
-    folder = current_app.config["NICE_LEVEL"].deliverables_folder
-    current = current_deliverables(job_id, audio())
-    kept = [each for each in current if home_of(each.id, folder).exists()]
-    headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{package_name(job.title)}"}
-    stream = stream_with_context(stream_package(job.title, kept, folder))
-    return Response(stream, mimetype="application/zip", headers=headers)
 
 
 def _board(job_id: int, whole: Collection[int] | None) -> Board:

@@ -3,9 +3,8 @@
 import procrastinate
 import psycopg
 
-queue = procrastinate.App(
-    connector=procrastinate.PsycopgConnector(), import_paths=["nicelevel.work.tasks"], worker_defaults={}
-)
+TASKS = ["nicelevel.work.tasks", "nicelevel.work.sending"]
+queue = procrastinate.App(connector=procrastinate.PsycopgConnector(), import_paths=TASKS, worker_defaults={})
 
 HEARTBEAT_S = 2.0
 STALLED_S = 8.0

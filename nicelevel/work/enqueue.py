@@ -3,15 +3,18 @@
 from collections.abc import Sequence
 from datetime import datetime
 
+from nicelevel.handover.receiver import checked_address
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
-from nicelevel.store.models import Deliverable, Destination, Source
+from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
 from nicelevel.store.own_targets import own_target_of, with_target
 from nicelevel.store.planning import plans_of
+from nicelevel.store.sendings import add_sending
 from nicelevel.store.sources import add_source, outdated_sources, save_source_state, sources_of
 from nicelevel.store.specs import spec_of
 
+from .sending import SEND_PRIORITY, send_package
 from .tasks import (
     PREPARE_PRIORITY,
     check_sum_of_set,
@@ -78,6 +81,16 @@ def enqueue_sum(job_id: int, members: Sequence[Source]) -> Source:
         task = make_sum.configure(connection=database.connection(), priority=MEASURE_PRIORITY)
         task.defer(source_id=source.id, member_ids=[each.id for each in members])
         return source
+
+
+def enqueue_sending(job: Job, address: str) -> Sending:
+    """Have the package of a job sent. Raises ReceiverError where the address is none."""
+    checked = checked_address(address)
+    with database.atomic():
+        sending = add_sending(job, checked)
+        task = send_package.configure(connection=database.connection(), priority=SEND_PRIORITY)
+        task.defer(sending_id=sending.id)
+        return sending
 
 
 def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder) -> list[Deliverable]:

@@ -64,7 +64,7 @@ UNEXPECTED = "Something went wrong inside Nice Level; the log of the worker says
 @queue.task(name="measure_source", pass_context=True)
 def measure_source(context: procrastinate.JobContext, source_id: int) -> None:
     """Measure a source and keep its reading."""
-    config = _config_of(context)
+    config = config_of(context)
     with connected():
         source = find_source(source_id)
         if source is None:
@@ -90,7 +90,7 @@ def _measure(source: Source, audio: AudioFolder) -> None:
 @queue.task(name="prepare_source", pass_context=True)
 def prepare_source(context: procrastinate.JobContext, source_id: int, preparation: dict[str, Any]) -> None:
     """Make a prepared signal of a source and keep its reading."""
-    audio = AudioFolder(_config_of(context).audio_folder)
+    audio = AudioFolder(config_of(context).audio_folder)
     steps = preparation_from_json(preparation)
     with connected():
         source = find_source(source_id)
@@ -107,7 +107,7 @@ def prepare_source(context: procrastinate.JobContext, source_id: int, preparatio
 @queue.task(name="check_sum_of_set", pass_context=True)
 def check_sum_of_set(context: procrastinate.JobContext, leader_id: int) -> None:
     """Hold the members of a set against their leader and keep what was found."""
-    audio = AudioFolder(_config_of(context).audio_folder)
+    audio = AudioFolder(config_of(context).audio_folder)
     with connected():
         leader, members = find_source(leader_id), members_of(leader_id)
         if leader is None or not members:
@@ -124,7 +124,7 @@ def check_sum_of_set(context: procrastinate.JobContext, leader_id: int) -> None:
 @queue.task(name="make_sum", pass_context=True)
 def make_sum(context: procrastinate.JobContext, source_id: int, member_ids: list[int]) -> None:
     """Write and measure the sum of some sources, as a source of its own that the set takes its gain from."""
-    config = _config_of(context)
+    config = config_of(context)
     audio = AudioFolder(config.audio_folder)
     with connected():
         source = find_source(source_id)
@@ -164,7 +164,7 @@ def _source_outcome(source: Source) -> Iterator[None]:
 @queue.task(name="render_deliverable", pass_context=True)
 def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -> None:
     """Render a deliverable, prove it and keep what was proved."""
-    config = _config_of(context)
+    config = config_of(context)
     with connected():
         deliverable = find_deliverable(deliverable_id)
         if deliverable is None or deliverable.state not in UNFINISHED:
@@ -268,6 +268,6 @@ def defer_preparations(source: Source, audio: AudioFolder) -> None:
                 task.defer(source_id=source.id, preparation=preparation_to_json(steps))
 
 
-def _config_of(context: procrastinate.JobContext) -> Config:
+def config_of(context: procrastinate.JobContext) -> Config:
     config: Config = context.additional_context["config"]
     return config

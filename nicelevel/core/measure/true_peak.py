@@ -85,7 +85,7 @@ _OF_SAMPLE, _OF_SECOND_DIFFERENCE = _second_difference_bound()
 
 
 GROUP_HOPS = 8
-"""Hops in a row that may hold a peak are taken together, so many at most: their filters reach over the same samples."""
+"""Hops in a row that may hold a peak are taken together, at most so many: their filters share samples."""
 
 TILE = 64
 KEPT_DB = 24.0
@@ -165,9 +165,11 @@ def _largest_in_reach(largest: Floats, edges: Integers, first_hop: int, last_hop
     reach_hops = 1 + HALF_TAPS // max(1, int(np.diff(edges).min()))
     reached = largest[first_hop:last_hop].copy()
     for reach in range(1, reach_hops + 1):
-        early, late = largest[max(0, first_hop - reach) : last_hop - reach], largest[first_hop + reach : last_hop + reach]
-        np.maximum(reached[len(reached) - len(early) :], early, out=reached[len(reached) - len(early) :])
-        np.maximum(reached[: len(late)], late, out=reached[: len(late)])
+        before = largest[max(0, first_hop - reach) : last_hop - reach]
+        after = largest[first_hop + reach : last_hop + reach]
+        late, early = reached[len(reached) - len(before) :], reached[: len(after)]
+        np.maximum(late, before, out=late)
+        np.maximum(early, after, out=early)
     return reached
 
 

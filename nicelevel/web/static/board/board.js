@@ -328,8 +328,12 @@ function board() {
       else say("There is no written file in this cell yet.");
     },
 
+    openHandover() {
+      location.assign(document.querySelector("[data-handover]").href);
+    },
+
     downloadPackage() {
-      if (document.querySelector("#actions a")) location.assign(this.$root.dataset.package);
+      if (document.querySelector("#summary .sign.proved")) location.assign(this.$root.dataset.package);
       else say("Nothing is proved yet, so there is no package.");
     },
 

@@ -21,6 +21,7 @@ export function boardKeys(board) {
     R: () => board.renderAll(),
     d: () => board.download(),
     o: () => board.openProof(),
+    h: () => board.openHandover(),
     p: () => board.downloadPackage(),
     a: () => board.chooseFiles(),
     x: () => board.stopAll(),

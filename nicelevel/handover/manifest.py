@@ -1,0 +1,39 @@
+"""The manifest of a package: what is in it, from which source, made for which spec."""
+
+import json
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from nicelevel.core.package import Packed
+from nicelevel.store.models import Deliverable
+from nicelevel.store.specs import kept_version
+
+MANIFEST_NAME = "manifest.json"
+MANIFEST_VERSION = 1
+
+
+def manifest(job: str, made_at: datetime, deliverables: Sequence[Deliverable], files: Sequence[Packed]) -> str:
+    """JSON text; `files` are the deliverables under the names that they have in the package.
+
+    level_of: the title of the mix that a member of a set takes its level from; no target holds for the member.
+    """
+    rows = [_row(each, packed) for each, packed in zip(deliverables, files, strict=True)]
+    kept = {"manifest": MANIFEST_VERSION, "job": job, "made_at": made_at.isoformat(timespec="seconds"), "files": rows}
+    return json.dumps(kept, ensure_ascii=False, indent=1)
+
+
+def _row(made: Deliverable, packed: Packed) -> dict[str, Any]:
+    kept, measured = kept_version(made.spec_id), made.measured or {}
+    source = made.source
+    return {
+        "path": packed.name,
+        "size_bytes": made.size_bytes,
+        "sha256": packed.sha256,
+        "spec": {"slug": kept.spec.slug, "name": kept.spec.spec.name, "version": kept.version},
+        "source": {"title": source.title, "file_name": source.file_name, "sha256": source.digest},
+        "level_of": source.leader.title if source.leader_id else None,
+        "integrated_lufs": measured.get("integrated_lufs"),
+        "true_peak_dbtp": measured.get("true_peak_dbtp"),
+        "duration_s": measured.get("duration_s"),
+    }

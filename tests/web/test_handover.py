@@ -1,0 +1,120 @@
+"""The Handover screen: what is in the package, what is kept out and why, its papers."""
+
+import hashlib
+
+import pytest
+
+from nicelevel.store.deliverables import deliverables_of
+from nicelevel.store.jobs import add_destination
+from nicelevel.store.models import Deliverable
+from nicelevel.store.sendings import sendings_of
+from nicelevel.store.specs import keep_version
+from tests import signals
+
+from .uploading import JSON, upload, wav
+
+FOLDERS = """
+[spec]
+name = "Lamp room"
+source = "house rule"
+[loudness]
+measure = "integrated"
+target = -20.0
+tolerance = 0.5
+[[formats]]
+container = "wav"
+encoding = "pcm_24"
+[output]
+name = "{spec}/{title}/level {lufs}"
+"""
+
+
+@pytest.fixture
+def proved(client, job, work_off):
+    """A job with one source, proved wherever it lands."""
+    keep_version("lamp-room", FOLDERS)
+    add_destination(job.id, "lamp-room")
+    upload(client, job, "Night ferry.wav", wav(signals.programme(9, seed=2)))
+    work_off()
+    client.post(f"/jobs/{job.id}/render", headers=JSON)
+    work_off()
+    return deliverables_of(job.id)
+
+
+def test_names_stand_before_anything_is_written_and_are_the_same_after(client, job, work_off):
+    upload(client, job, "Night ferry.wav", wav(signals.programme(9, seed=2)))
+    work_off()
+    before = client.get(f"/jobs/{job.id}/handover").text
+    assert "Night ferry_podcast.wav" in before
+    assert 'data-state="planned"' in before
+    client.post(f"/jobs/{job.id}/render", headers=JSON)
+    work_off()
+    after = client.get(f"/jobs/{job.id}/handover/parts").text
+    assert 'data-state="planned"' not in after
+    for made in deliverables_of(job.id):
+        assert made.file_name in before
+        assert made.file_name in after
+
+
+def test_folders_of_a_pattern_are_folders_of_the_tree(client, job, proved):
+    page = client.get(f"/jobs/{job.id}/handover").text
+    assert page.index("lamp-room/<") < page.index("Night ferry/<") < page.index("level -20.wav")
+    manifest = client.get(f"/jobs/{job.id}/manifest.json").json
+    assert "lamp-room/Night ferry/level -20.wav" in [each["path"] for each in manifest["files"]]
+
+
+def test_manifest_and_checksums_say_what_the_database_has(client, job, proved):
+    manifest = client.get(f"/jobs/{job.id}/manifest.json").json
+    made = {each.sha256: each for each in proved}
+    assert {each["sha256"] for each in manifest["files"]} == set(made)
+    for row in manifest["files"]:
+        kept = made[row["sha256"]]
+        assert row["size_bytes"] == kept.size_bytes
+        assert row["integrated_lufs"] == kept.measured["integrated_lufs"]
+        assert row["source"]["sha256"] == kept.source.digest
+        assert row["level_of"] is None
+    lines = client.get(f"/jobs/{job.id}/checksums.txt").text.splitlines()
+    assert sorted(line.split("  ") for line in lines) == sorted(
+        [each["sha256"], each["path"]] for each in manifest["files"]
+    )
+
+
+def test_what_misses_is_quarantined_with_its_reason(client, job, proved):
+    missed = proved[0]
+    findings = [{"rule": "integrated", "text": "integrated -16.0 ±1 LUFS", "found": -12.5, "meets": False}]
+    Deliverable.update(state="missed", findings=findings).where(Deliverable.id == missed.id).execute()
+    page = client.get(f"/jobs/{job.id}/handover").text
+    assert "Quarantined" in page
+    assert "asked integrated −16.0 ±1 LUFS, found −12.50" in page
+    paths = [each["sha256"] for each in client.get(f"/jobs/{job.id}/manifest.json").json["files"]]
+    assert missed.sha256 not in paths
+    assert len(paths) == len(proved) - 1
+
+
+def test_what_was_made_for_an_older_version_of_a_spec_is_not_handed_over(client, job, proved):
+    keep_version("lamp-room", FOLDERS.replace("-20.0", "-21.0"))
+    paths = [each["path"] for each in client.get(f"/jobs/{job.id}/manifest.json").json["files"]]
+    assert len(paths) == len(proved) - 1
+    assert not any(path.startswith("lamp-room") for path in paths)
+    assert "level -21.wav" in client.get(f"/jobs/{job.id}/handover").text
+
+
+def test_what_cannot_meet_its_spec_is_named(client, job, work_off):
+    upload(client, job, "Silence.wav", wav(signals.silence(5)))
+    work_off()
+    page = client.get(f"/jobs/{job.id}/handover").text
+    assert "Not in it" in page
+    assert "<b>Silence</b>" in page
+
+
+def test_a_wrong_address_is_a_sentence(client, job):
+    refused = client.post(f"/jobs/{job.id}/sendings", data={"address": "the desk"}, headers=JSON)
+    assert refused.status_code == 422
+    assert "the desk is no address of a receiver" in refused.json["error"]["message"]
+    assert sendings_of(job.id) == []
+
+
+def test_a_package_has_the_checksums_that_its_files_have(client, job, proved, config):
+    for made in proved:
+        data = client.get(f"/deliverables/{made.id}/file").data
+        assert hashlib.sha256(data).hexdigest() == made.sha256

@@ -1,0 +1,135 @@
+"""Sending a package: what the receiver answers is kept, and every way that goes wrong has its sentence."""
+
+import threading
+
+import pytest
+from werkzeug.serving import make_server
+
+from nicelevel.core.digest import sha256_of
+from nicelevel.handover.receiver import ReceiverError, hand_in
+from nicelevel.stand_ins.receiving_desk.app import create_desk
+from nicelevel.store.deliverables import deliverables_of
+from nicelevel.store.jobs import destinations_of, make_job
+from nicelevel.store.sendings import find_sending, save_sending, sendings_of
+from nicelevel.work.enqueue import enqueue_renders, enqueue_sending, enqueue_source
+from tests import signals
+
+
+def _serving(application):
+    server = make_server("127.0.0.1", 0, application, threaded=True)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    return server, f"http://127.0.0.1:{server.server_port}/packages"
+
+
+@pytest.fixture
+def desk(tmp_path):
+    server, address = _serving(create_desk(tmp_path / "desk"))
+    yield address
+    server.shutdown()
+
+
+@pytest.fixture
+def job(store, tmp_path, work_off):
+    """A job with one source, proved at one destination."""
+    made = make_job("Sent", None, ["podcast"])
+    path = signals.write(tmp_path / "Night ferry.wav", signals.programme(6, seed=2))
+    digest, size_bytes = sha256_of(path), path.stat().st_size
+    store.adopt(path, digest)
+    source = enqueue_source(made.id, "Night ferry.wav", digest, size_bytes)
+    work_off()
+    enqueue_renders(source, destinations_of(made.id)[0], store)
+    work_off()
+    assert [each.state for each in deliverables_of(made.id)] == ["proved"]
+    return made
+
+
+def test_what_was_proved_is_accepted(job, desk, work_off):
+    sending = enqueue_sending(job, desk)
+    work_off()
+    kept = find_sending(sending.id)
+    assert kept.state == "accepted"
+    assert kept.finished_at is not None
+    made = deliverables_of(job.id)[0]
+    assert kept.contents == [{"path": "Night ferry_podcast.wav", "sha256": made.sha256}]
+    assert kept.answer["files"] == [{"path": "Night ferry_podcast.wav", "accepted": True, "reasons": []}]
+
+
+def test_a_receiver_with_another_copy_of_the_spec_rejects(job, desk, work_off, tmp_path):
+    copy = tmp_path / "desk" / "specs" / "podcast.toml"
+    stricter = (
+        copy.read_text().replace("target = -16.0", "target = -14.0").replace("tolerance = 1.0", "tolerance = 0.1")
+    )
+    copy.write_text(stricter)
+    sending = enqueue_sending(job, desk)
+    work_off()
+    kept = find_sending(sending.id)
+    assert kept.state == "rejected"
+    assert "asked integrated −14.0" in kept.answer["files"][0]["reasons"][0]
+
+
+def test_what_was_handed_in_is_not_sent_twice(job, desk, work_off, tmp_path):
+    sending = enqueue_sending(job, desk)
+    work_off()
+    receipt = find_sending(sending.id).receipt
+    again = enqueue_sending(job, desk)
+    save_sending(again, "checking", receipt=receipt)
+    work_off()
+    assert find_sending(again.id).state == "accepted"
+    assert len(list((tmp_path / "desk" / "inbox").iterdir())) == 1
+
+
+def test_nobody_answers(job, work_off):
+    sending = enqueue_sending(job, "http://127.0.0.1:9/packages")
+    work_off()
+    kept = find_sending(sending.id)
+    assert kept.state == "failed"
+    assert kept.error_message == "127.0.0.1:9 cannot be reached, or broke off."
+
+
+def test_an_empty_package_is_not_sent(store, desk, work_off):
+    sending = enqueue_sending(make_job("Empty", None, []), desk)
+    work_off()
+    assert "nothing" in find_sending(sending.id).error_message.lower()
+
+
+def test_a_stopped_sending_stays_stopped(job, desk, work_off):
+    sending = enqueue_sending(job, desk)
+    assert save_sending(sending, "stopped")
+    work_off()
+    assert find_sending(sending.id).state == "stopped"
+    assert find_sending(sending.id).contents is None
+
+
+@pytest.mark.parametrize(
+    "address", ["", "desk", "ftp://desk/packages", "http://", "http://desk:0/", "http://desk:many/"]
+)
+def test_what_is_no_address_is_refused_at_once(job, address):
+    with pytest.raises(ReceiverError, match="no address of a receiver"):
+        enqueue_sending(job, address)
+    assert sendings_of(job.id) == []
+
+
+@pytest.mark.parametrize(
+    ("status", "body", "sentence"),
+    [
+        ("200 OK", b"thanks", "not JSON"),
+        ("200 OK", b"[]", "no JSON object"),
+        ("200 OK", b"{}", "no receipt"),
+        ("200 OK", b'{"receipt": "http://elsewhere/1"}', "another machine"),
+        ("302 Found", b"", "answered 302"),
+        ("507 Full", b'{"message": "No room left."}', "It says: No room left."),
+    ],
+)
+def test_answers_that_are_none(status, body, sentence):
+    def application(environ, start_response):
+        while environ["wsgi.input"].read(1 << 16):
+            pass
+        start_response(status, [("Content-Type", "application/json")])
+        return [body]
+
+    server, address = _serving(application)
+    try:
+        with pytest.raises(ReceiverError, match=sentence):
+            hand_in(address, iter([b"a", b"b"]), 2, lambda ratio: None)
+    finally:
+        server.shutdown()

@@ -14,6 +14,7 @@ __all__ = [
     "level",
     "megabytes",
     "rate",
+    "time_left",
     "value",
     "word_length",
 ]
@@ -42,6 +43,12 @@ def length(seconds: float) -> str:
     whole = round(seconds)
     hours, minutes, rest = whole // 3600, whole % 3600 // 60, whole % 60
     return f"{hours}:{minutes:02d}:{rest:02d}" if hours else f"{minutes}:{rest:02d}"
+
+
+def time_left(seconds: float) -> str:
+    """48 s, 3:20, 1:02:00: never less than a second."""
+    whole = max(1, math.ceil(seconds))
+    return f"{whole} s" if whole < 60 else length(whole)
 
 
 def megabytes(size_bytes: int | None) -> str:

@@ -28,6 +28,7 @@ def queue_deliverable(source: Source, destination: Destination, format_number: i
         "measured": None,
         "findings": None,
         "queued_at": datetime.now(UTC),
+        "started_at": None,
         "finished_at": None,
     }
     key = {"source": source.id, "destination": destination.id, "format_number": format_number}
@@ -82,23 +83,18 @@ def save_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> bo
     return bool(changed)
 
 
-def stop_deliverables(job_id: int) -> int:
-    """Stop everything of a job that waits or is being rendered; how many that were."""
-    sources = Source.select(Source.id).where(Source.job == job_id)
+def stop_deliverables(job_id: int | None = None) -> int:
+    """Stop everything of a job, or of all, that waits or is being rendered; how many that were."""
+    sources = Source.select(Source.id)
+    sources = sources if job_id is None else sources.where(Source.job == job_id)
+    query = Deliverable.update(state="stopped", finished_at=datetime.now(UTC)).where(
+        Deliverable.source.in_(sources), Deliverable.state.in_(UNFINISHED)
+    )
     with database.atomic():
-        rows = list(
-            Deliverable.update(state="stopped", finished_at=datetime.now(UTC))
-            .where(Deliverable.source.in_(sources), Deliverable.state.in_(UNFINISHED))
-            .returning(Deliverable)
-        )
+        rows = list(query.returning(Deliverable))
         for row in rows:
-            announce(job_id, row.source_id)
+            announce(row.source.job_id, row.source_id)
     return len(rows)
-
-
-def count_unfinished() -> int:
-    """Deliverables of all jobs that wait or are being rendered."""
-    return Deliverable.select().where(Deliverable.state.in_(UNFINISHED)).count()
 
 
 def count_proved(job_id: int, source_ids: Sequence[int], destination_id: int | None) -> int:

@@ -7,6 +7,7 @@ from nicelevel.config import Config
 from nicelevel.report import board_words, spec_words, sum_words, words
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, open_database
+from nicelevel.store.specs import spec_of
 
 from . import errors, security
 from .board import miniatures
@@ -15,6 +16,7 @@ from .handover import handover
 from .jobs import jobs
 from .proofs import proofs
 from .readings import readings
+from .runs import add_running, runs
 from .sources import sources
 from .specs import specs
 
@@ -38,8 +40,9 @@ def create_app(config: Config, database_url: str) -> Flask:
         folder.mkdir(parents=True, exist_ok=True)
     open_database(database_url)
     CSRFProtect(app)
-    for blueprint in (jobs, sources, readings, deliverables, proofs, handover, specs):
+    for blueprint in (jobs, sources, readings, deliverables, proofs, handover, runs, specs):
         app.register_blueprint(blueprint)
+    app.context_processor(add_running)
     _use_database_per_request(app)
     security.register(app)
     errors.register(app)
@@ -59,6 +62,7 @@ def _teach_templates(app: Flask) -> None:
         board_words.headline,
         board_words.figure_rows,
         sum_words.draw_residual,
+        spec_of,
     ):
         app.jinja_env.globals[function.__name__] = function
     app.jinja_env.globals["miniatures"] = miniatures

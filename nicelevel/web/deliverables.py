@@ -1,10 +1,11 @@
-"""Deliverables: downloading one."""
+"""Deliverables: downloading one, stopping it, rendering it again."""
 
 from typing import Any
 
-from flask import Blueprint, abort, current_app, send_file
+from flask import Blueprint, abort, current_app, jsonify, send_file
 
-from nicelevel.store.deliverables import KEPT_FILES, file_of
+from nicelevel.store.deliverables import KEPT_FILES, file_of, save_deliverable
+from nicelevel.work.enqueue import enqueue_again
 
 from .found import deliverable_or_404
 
@@ -18,3 +19,13 @@ def download(deliverable_id: int) -> Any:
         abort(404)
     path = file_of(deliverable, current_app.config["NICE_LEVEL"].deliverables_folder)
     return send_file(path, as_attachment=True, download_name=path.name)
+
+
+@deliverables.post("/deliverables/<int:deliverable_id>/stop")
+def stop(deliverable_id: int) -> Any:
+    return jsonify(stopped=int(save_deliverable(deliverable_or_404(deliverable_id), "stopped")))
+
+
+@deliverables.post("/deliverables/<int:deliverable_id>/again")
+def again(deliverable_id: int) -> Any:
+    return jsonify(queued=int(enqueue_again(deliverable_or_404(deliverable_id))))

@@ -8,9 +8,10 @@ from flask import Blueprint, Response, current_app, jsonify, redirect, render_te
 
 from nicelevel.core.errors import SpecError
 from nicelevel.report.scatter import AXES, draw_scatter
-from nicelevel.store.deliverables import count_proved, count_unfinished, stop_deliverables
+from nicelevel.store.deliverables import count_proved, stop_deliverables
 from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
 from nicelevel.store.neighbours import noted_readings
+from nicelevel.store.runs import prefer
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import known_specs, spec_of
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
@@ -24,11 +25,6 @@ from .found import audio, destination_or_404, job_or_404
 jobs = Blueprint("jobs", __name__)
 
 SET_PIXELS = (1244, 640)
-
-
-@jobs.context_processor
-def count_running() -> dict[str, int]:
-    return {"running": count_unfinished()}
 
 
 @jobs.get("/")
@@ -144,6 +140,13 @@ def proved(job_id: int) -> Any:
     """How many proved deliverables some sources or a destination would take with them."""
     sources, destination_id = request.args.getlist("source", type=int), request.args.get("destination", type=int)
     return jsonify(proved=count_proved(job_or_404(job_id).id, sources, destination_id))
+
+
+@jobs.post("/jobs/<int:job_id>/seen")
+def seen(job_id: int) -> Any:
+    """What is on somebody's screen is rendered first."""
+    prefer(job_or_404(job_id).id, request.form.getlist("source", type=int))
+    return jsonify()
 
 
 @jobs.post("/jobs/<int:job_id>/stop")

@@ -98,15 +98,23 @@ def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder
 
     Plans that cannot meet their spec are not queued. Raises UnsupportedError where no plan can be made.
     """
-    queued = []
     spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
-    for number, plan in enumerate(plans_of(source, spec, audio)):
-        if plan.action == "cannot_meet":
-            continue
-        with database.atomic():
-            deliverable = queue_deliverable(source, destination, number)
-            if deliverable:
-                task = render_deliverable.configure(connection=database.connection())
-                task.defer(deliverable_id=deliverable.id)
-                queued.append(deliverable)
-    return queued
+    plans = enumerate(plans_of(source, spec, audio))
+    queued = [_enqueue(source, destination, number) for number, plan in plans if plan.action != "cannot_meet"]
+    return [each for each in queued if each]
+
+
+def enqueue_again(deliverable: Deliverable) -> bool:
+    """Have one deliverable that ended rendered once more; False where it waits or is being rendered already."""
+    return _enqueue(deliverable.source, deliverable.destination, deliverable.format_number) is not None
+
+
+def _enqueue(source: Source, destination: Destination, number: int) -> Deliverable | None:
+    with database.atomic():
+        deliverable = queue_deliverable(source, destination, number)
+        if deliverable:
+            # What was stopped and is done again has two entries for a while: they must not run side by side.
+            lock = f"deliverable {deliverable.id}"
+            task = render_deliverable.configure(connection=database.connection(), lock=lock)
+            task.defer(deliverable_id=deliverable.id)
+        return deliverable

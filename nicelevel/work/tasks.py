@@ -6,6 +6,7 @@ import time
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from datetime import UTC, datetime
 from typing import Any
 
 import procrastinate
@@ -182,8 +183,9 @@ def _render(deliverable: Deliverable, config: Config) -> None:
     home = home_of(deliverable.id, config.deliverables_folder)
     shutil.rmtree(home, ignore_errors=True)
     home.mkdir(parents=True)
+    if not save_deliverable(deliverable, "rendering", progress_ratio=0.0, started_at=datetime.now(UTC)):
+        raise StoppedError("Stopped.")
     progress = throttled(lambda ratio: _go_on(deliverable, ratio))
-    progress(0.0)
 
     def replan(tighter: Spec) -> Planned:
         made = plans_of(source, tighter, audio)[0]

@@ -79,7 +79,7 @@ def test_a_package_holds_all_that_was_proved(board, tmp_path):
     for title in ("one", "two"):
         measured(board, title)
     board.click("#actions .main")
-    expect(board.locator("#actions")).to_contain_text("Package")
+    expect(board.locator("#summary")).to_contain_text("proved")
     expect(board.locator("#actions .main")).to_be_disabled()
     with board.expect_download() as started:
         board.keyboard.press("p")

@@ -10,6 +10,7 @@ import { rowOrder } from "./order.js";
 import { watchPrice } from "./price.js";
 
 const CLOSE_UP_HEIGHT = 283;
+const SEEN_AFTER_MS = 400;
 
 function board() {
   return {
@@ -26,6 +27,7 @@ function board() {
       this.order = rowOrder(this.$root.dataset.order, this.$refs.body, this.$refs.head, this.$refs.filter);
       watchChanges(this.$root.dataset, this.$refs.rows, () => this.afterChange());
       addEventListener("resize", () => this.showCloseUp());
+      this.$refs.rows.addEventListener("scroll", () => this.tellSeen());
       this.$refs.closeUp.addEventListener("click", (event) => this.onCloseUpClick(event));
       this.afterChange();
     },
@@ -235,10 +237,28 @@ function board() {
     async render(fields, nothing) {
       try {
         const { queued } = await post(this.$root.dataset.render, fields);
+        this.tellSeen();
         say(queued ? `${queued} on the queue.` : nothing);
       } catch (error) {
         say(error.message);
       }
+    },
+
+    // What is on screen is rendered first: told when something was queued, and once a scroll has come to rest.
+    tellSeen() {
+      clearTimeout(this.telling);
+      const { $root: root, $refs: refs } = this;
+      this.telling = setTimeout(async () => {
+        if (!root?.querySelector("[data-unfinished]")) return;
+        const { top, bottom } = refs.rows.getBoundingClientRect();
+        const isSeen = (box) => box.bottom > top && box.top < bottom;
+        const seen = this.shownRows().filter((row) => isSeen(row.getBoundingClientRect()));
+        try {
+          await post(root.dataset.seen, seen.map((row) => ["source", row.dataset.source]));
+        } catch (error) {
+          say(error.message);
+        }
+      }, SEEN_AFTER_MS);
     },
 
     async stopAll() {

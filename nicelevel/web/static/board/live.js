@@ -2,6 +2,7 @@
 // A row far from the view is an outline, or marked as stale: it is fetched when it comes near.
 
 import { say } from "../page.js";
+import { parsed, swapParts } from "../parts.js";
 import { getHtml } from "../requests.js";
 
 const GATHER_MS = 120;
@@ -131,17 +132,6 @@ export function watchChanges(data, container, afterChange) {
     timer = null;
     gather(destination ? 0 : GATHER_MS);
   });
-}
-
-function parsed(html) {
-  return new DOMParser().parseFromString(html, "text/html");
-}
-
-// Swaps every element outside the table that has an id; whether there were any.
-function swapParts(fresh) {
-  const parts = [...fresh.querySelectorAll("body > [id]")];
-  for (const part of parts) document.getElementById(part.id)?.replaceWith(part);
-  return parts.length > 0;
 }
 
 // Rows that are new are added, rows asked for and gone are removed; an outline never takes the place of a whole row.

@@ -2,6 +2,7 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { isTyping, page, say } from "../page.js";
+import { swapParts } from "../parts.js";
 import { getHtml, post } from "../requests.js";
 
 const GATHER_MS = 200;
@@ -14,7 +15,7 @@ function handover() {
       const refresh = async () => {
         timer = null;
         try {
-          swap(await getHtml(parts));
+          swapParts(await getHtml(parts));
         } catch (error) {
           say(error.message);
         }
@@ -77,11 +78,6 @@ function handover() {
       }
     },
   };
-}
-
-function swap(html) {
-  const fresh = new DOMParser().parseFromString(html, "text/html");
-  for (const part of [...fresh.querySelectorAll("body > [id]")]) document.getElementById(part.id)?.replaceWith(part);
 }
 
 Alpine.data("page", page);

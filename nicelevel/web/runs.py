@@ -1,0 +1,96 @@
+"""Runs: what is being rendered on all jobs, how long it will take, what failed and why."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from flask import Blueprint, Response, current_app, jsonify, render_template
+
+from nicelevel.store.deliverables import stop_deliverables
+from nicelevel.store.models import Deliverable
+from nicelevel.store.runs import UnderWay, ended_lately, named, under_way, worker_count
+
+from .events import job_events
+from .found import audio
+
+runs = Blueprint("runs", __name__)
+
+SHOWN_WAITING, SHOWN_ENDED = 60, 40
+
+
+@dataclass(frozen=True)
+class Runs:
+    """The first of what is under way, with the seconds until each is done; all of it in figures; what ended."""
+
+    shown: tuple[tuple[Deliverable, float | None], ...]
+    under_way: tuple[UnderWay, ...]
+    ended: tuple[Deliverable, ...]
+
+    @property
+    def rendering(self) -> int:
+        return sum(each.state == "rendering" for each in self.under_way)
+
+    @property
+    def left_s(self) -> float | None:
+        return _latest(self.under_way)
+
+
+@dataclass(frozen=True)
+class Running:
+    """What the top line of every page says: how many are to be rendered, and how long that takes."""
+
+    under_way: tuple[UnderWay, ...]
+
+    @property
+    def count(self) -> int:
+        return len(self.under_way)
+
+    @property
+    def left_s(self) -> float | None:
+        return _latest(self.under_way)
+
+
+def add_running() -> dict[str, Callable[[], Running]]:
+    """Asked of the database only where a page says it."""
+    return {"running": lambda: Running(_under_way())}
+
+
+def _under_way() -> tuple[UnderWay, ...]:
+    at_once = worker_count() * current_app.config["NICE_LEVEL"].worker_jobs
+    return tuple(under_way(audio(), at_once))
+
+
+def _latest(waiting: Sequence[UnderWay]) -> float | None:
+    """When all of it is done; None where that cannot be told of some."""
+    ends = [each.end_s for each in waiting]
+    known = [end_s for end_s in ends if end_s is not None]
+    return max(known) if known and len(known) == len(ends) else None
+
+
+def _runs() -> Runs:
+    waiting = _under_way()
+    ends = {each.deliverable_id: each.end_s for each in waiting}
+    shown = tuple((each, ends[each.id]) for each in named([each.deliverable_id for each in waiting[:SHOWN_WAITING]]))
+    return Runs(shown, waiting, tuple(ended_lately(SHOWN_ENDED)))
+
+
+@runs.get("/runs")
+def index() -> str:
+    return render_template("runs/runs.html", runs=_runs())
+
+
+@runs.get("/runs/parts")
+def parts() -> str:
+    """What the page swaps in when something has changed."""
+    return render_template("runs/parts.html", runs=_runs())
+
+
+@runs.get("/runs/events")
+def events() -> Response:
+    stream = job_events(current_app.config["DATABASE_URL"], None)
+    return Response(stream, mimetype="text/event-stream", headers={"Cache-Control": "no-store"})
+
+
+@runs.post("/runs/stop")
+def stop() -> Any:
+    return jsonify(stopped=stop_deliverables())

@@ -1,0 +1,56 @@
+// Runs: drawn by the server, kept true by its events.
+
+import Alpine from "../vendor/alpine/alpine-csp.js";
+import { isTyping, page, say } from "../page.js";
+import { swapParts } from "../parts.js";
+import { getHtml, post } from "../requests.js";
+
+const GATHER_MS = 400;
+
+function runs() {
+  return {
+    init() {
+      let timer = null;
+      const refresh = async () => {
+        timer = null;
+        try {
+          swapParts(await getHtml(this.$root.dataset.parts));
+        } catch (error) {
+          say(error.message);
+        }
+      };
+      const stream = new EventSource(this.$root.dataset.events);
+      for (const name of ["open", "change"]) stream.addEventListener(name, () => (timer ??= setTimeout(refresh, GATHER_MS)));
+      addEventListener("keydown", (event) => {
+        const actions = { x: () => this.post(this.$root.dataset.stop), a: () => this.again(), j: () => location.assign("/") };
+        const action = actions[event.key];
+        if (!action || isTyping(event)) return;
+        event.preventDefault();
+        action();
+      });
+    },
+
+    press(event) {
+      const address = event.target.closest("[data-post]")?.dataset.post;
+      if (address) this.post(address);
+    },
+
+    again() {
+      const buttons = [...this.$root.querySelectorAll("[data-again]")];
+      if (!buttons.length) return say("Nothing here failed or was stopped.");
+      for (const button of buttons) this.post(button.dataset.post);
+    },
+
+    async post(address) {
+      try {
+        await post(address);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+  };
+}
+
+Alpine.data("page", page);
+Alpine.data("runs", runs);
+Alpine.start();

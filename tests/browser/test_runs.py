@@ -1,0 +1,36 @@
+"""Runs in a real browser: seen while they go on, stopped, and done again."""
+
+import os
+import signal
+
+from playwright.sync_api import expect
+
+from tests import signals
+
+from .test_board import cell, drop, measured
+
+
+def test_runs_are_seen_stopped_and_done_again(board, live, tmp_path):
+    drop(board, signals.write(tmp_path / "Long.wav", 0.3 * signals.programme(30, seed=3)))
+    measured(board, "Long")
+    cell(board, "Long", "Podcast").click()
+    going = board.locator("#runs-under-way tr[data-state]")
+    # The worker is held, so that what is queued is still there when it is looked at.
+    os.kill(live.worker_pid(), signal.SIGSTOP)
+    try:
+        board.keyboard.press("Shift+R")
+        expect(board.locator("#running")).to_contain_text("to render")
+        board.locator("#running a").click()
+        expect(board.locator("h1")).to_have_text("Runs")
+        expect(going.first).to_contain_text("Long")
+        board.keyboard.press("x")
+        expect(going).to_have_count(0)
+    finally:
+        os.kill(live.worker_pid(), signal.SIGCONT)
+    expect(board.locator("#runs-said")).to_contain_text("Nothing is being rendered")
+    expect(board.locator("#runs-ended tr[data-state=stopped]").first).to_be_visible()
+    stopped = board.locator("#runs-ended tr[data-state=stopped]").count()
+    board.keyboard.press("a")
+    expect(board.locator("#runs-ended tr[data-state=stopped]")).to_have_count(0)
+    expect(going).to_have_count(0, timeout=120_000)
+    expect(board.locator("#runs-ended tr[data-state=proved]")).to_have_count(stopped, timeout=120_000)

@@ -26,6 +26,7 @@ def _to_handover(board):
     board.keyboard.press("h")
     expect(board.locator("h1")).to_have_text("Handover")
     expect(board.locator("#tree")).to_be_visible()
+    board.wait_for_load_state()
 
 
 def test_from_a_dropped_mix_to_accepted_by_the_receiver(board, live, tmp_path):

@@ -22,6 +22,7 @@ def test_runs_are_seen_stopped_and_done_again(board, live, tmp_path):
         expect(board.locator("#running")).to_contain_text("to render")
         board.locator("#running a").click()
         expect(board.locator("h1")).to_have_text("Runs")
+        board.wait_for_load_state()
         expect(going.first).to_contain_text("Long")
         board.keyboard.press("x")
         expect(going).to_have_count(0)

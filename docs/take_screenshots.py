@@ -40,8 +40,9 @@ def take(address: str, folder: Path) -> None:
         page.evaluate("localStorage.setItem('theme', 'light')")
         page.goto(address)
         _board(page)
-        _render_all(page)
+        _render_all(page, folder)
         page.screenshot(path=folder / "board-proved.png")
+        _handover(page, folder)
         page.keyboard.press("o")
         page.wait_for_selector(".sheet")
         page.set_viewport_size({"width": 860, "height": 1122})
@@ -51,6 +52,10 @@ def take(address: str, folder: Path) -> None:
 
 def _board(page: Page) -> None:
     page.click("table.jobs td.name a")
+    _choose(page)
+
+
+def _choose(page: Page) -> None:
     page.wait_for_selector("td.cell")
     page.locator("tr", has_text="part 2").locator("td.cell").nth(2).click()
     page.wait_for_selector(".price svg")
@@ -71,12 +76,36 @@ def _reading(page: Page, at_a_note: bool) -> None:
     page.wait_for_timeout(700)
 
 
-def _render_all(page: Page) -> None:
-    """Render what lands, where it is not rendered yet."""
+def _render_all(page: Page, folder: Path) -> None:
+    """Render what lands, where it is not rendered yet, and look at it under way."""
     if page.locator("#actions .main:enabled").count():
         page.click("#actions .main")
+        page.wait_for_selector("[data-unfinished]")
+        page.wait_for_timeout(4_000)
+        board = page.url
+        page.goto(board.partition("/jobs")[0] + "/runs")
+        page.wait_for_timeout(300)
+        page.screenshot(path=folder / "runs-light.png")
+        page.goto(board)
         page.wait_for_selector("#actions .main:disabled", timeout=RENDERING_MS)
         page.wait_for_timeout(7_000)
+
+
+def _handover(page: Page, folder: Path) -> None:
+    """The package, sent to the receiving desk and answered; back to the board."""
+    board = page.url
+    page.keyboard.press("h")
+    page.wait_for_selector("#tree tr[data-state=proved]")
+    page.wait_for_load_state()
+    page.keyboard.press("s")
+    page.wait_for_selector("#sendings article[data-state=accepted]", timeout=RENDERING_MS)
+    page.wait_for_timeout(7_000)
+    page.screenshot(path=folder / "handover-light.png")
+    page.keyboard.press("t")
+    page.screenshot(path=folder / "handover-dim.png")
+    page.keyboard.press("t")
+    page.goto(board)
+    _choose(page)
 
 
 if __name__ == "__main__":

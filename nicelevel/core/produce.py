@@ -90,7 +90,8 @@ def produce(
 def _carried(order: Order, staged: StagedFile, plan: Plan) -> Carried:
     """What the source says about itself, in the written file."""
     level = order.spec.output.metadata
-    return carry_metadata(order.path, order.source.sample_rate_hz, staged.path, plan.output, level)
+    frames = plan.preparation.frames
+    return carry_metadata(order.path, order.source.sample_rate_hz, staged.path, plan.output, level, frames)
 
 
 def _with_loudness_stated(staged: StagedFile, plan: Plan, proof: Proof, carried: Carried) -> Proof:

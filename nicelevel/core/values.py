@@ -202,16 +202,19 @@ class OutputFormat:
 class Preparation:
     """The steps between a source and the signal that is levelled, in the order of their run; None where not needed.
 
-    matrix: output × input channels, with the layout that comes out; sample_rate_hz: what it is resampled to.
+    matrix: output × input channels, with the layout that comes out; sample_rate_hz: what it is resampled to; frames:
+    the length it is cut to, at its own rate, the last fade_frames of it faded out.
     """
 
     matrix: tuple[tuple[float, ...], ...] | None = None
     layout: Layout | None = None
     sample_rate_hz: int | None = None
+    frames: int | None = None
+    fade_frames: int = 0
 
     @property
     def is_nothing(self) -> bool:
-        return self.matrix is None and self.sample_rate_hz is None
+        return self.matrix is None and self.sample_rate_hz is None and self.frames is None
 
     def digest_of(self, source_digest: str) -> str:
         """The name of the prepared signal of a source with this digest; an untouched one keeps its own."""
@@ -219,6 +222,7 @@ class Preparation:
             return source_digest
         layout = self.layout.positions if self.layout else None
         text = f"{source_digest}|{self.matrix!r}|{layout!r}|{self.sample_rate_hz!r}"
+        text += f"|{self.frames}|{self.fade_frames}" if self.frames is not None else ""
         return hashlib.sha256(text.encode()).hexdigest()
 
 

@@ -57,8 +57,8 @@ def _as_member(
         # Not by number: of the first format that fits there is one plan only.
         wanted = format_behind(leader_described, spec, leader.output)
         output = resolve_format(described, wanted, spec.limits)
-        steps = preparation_for(described, output, spec.channels)
-        leader_steps = preparation_for(leader_described, leader.output, spec.channels)
+        steps = preparation_for(described, output, spec)
+        leader_steps = preparation_for(leader_described, leader.output, spec)
         leaders = limited_by(load_prepared(leader_digest, leader_steps, audio), leader)
         prepared = load_prepared(digest, steps, audio)
         found.append(member_plan(prepared, spec, output, leader, leaders, leader_title))

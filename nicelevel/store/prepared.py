@@ -36,7 +36,7 @@ def nearly_prepared(digest: str, audio: AudioFolder) -> Find:
         try:
             return load_prepared(digest, preparation, audio)
         except NotPreparedError:
-            if preparation.matrix is not None:
+            if preparation.matrix is not None or preparation.frames is not None:
                 raise
             return load_prepared(digest, UNTOUCHED, audio)
 
@@ -56,7 +56,8 @@ def load_prepared(digest: str, preparation: Preparation, audio: AudioFolder) -> 
 def _being_done(preparation: Preparation) -> str:
     folded = f"brought to {preparation.layout.name}" if preparation.layout else ""
     resampled = f"resampled to {preparation.sample_rate_hz} Hz" if preparation.sample_rate_hz else ""
-    return "It is being " + " and ".join(filter(None, (folded, resampled)))
+    cut = "cut to its length" if preparation.frames else ""
+    return "It is being " + " and ".join(filter(None, (folded, resampled, cut)))
 
 
 def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Preparation]:
@@ -64,7 +65,7 @@ def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Prep
     asked = set()
     for _, output in possible_formats(source, spec):
         with suppress(NiceLevelError):  # the plan will say why its channels cannot be
-            asked.add(preparation_for(source, output, spec.channels))
+            asked.add(preparation_for(source, output, spec))
     return {each for each in asked if not is_measured(each.digest_of(digest))}
 
 
@@ -74,6 +75,8 @@ def preparation_to_json(preparation: Preparation) -> dict[str, Any]:
         "matrix": preparation.matrix,
         "layout": [layout.name, list(layout.positions)] if layout else None,
         "sample_rate_hz": preparation.sample_rate_hz,
+        "frames": preparation.frames,
+        "fade_frames": preparation.fade_frames,
     }
 
 
@@ -83,4 +86,6 @@ def preparation_from_json(stored: dict[str, Any]) -> Preparation:
         tuple(map(tuple, matrix)) if matrix else None,
         Layout(layout[0], tuple(layout[1])) if layout else None,
         stored["sample_rate_hz"],
+        stored.get("frames"),
+        stored.get("fade_frames", 0),
     )

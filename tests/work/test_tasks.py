@@ -8,6 +8,7 @@ import soundfile
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NotPreparedError
 from nicelevel.core.plan import plans
+from nicelevel.core.specs.library import shipped_toml
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Reading, Source
@@ -15,7 +16,7 @@ from nicelevel.store.planning import sets_proposed
 from nicelevel.store.prepared import prepared_signals
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import find_source, link_set, sources_of, unlink_set
-from nicelevel.store.specs import spec_of
+from nicelevel.store.specs import keep_version, spec_of
 from nicelevel.work import tasks
 from nicelevel.work.app import open_queue
 from nicelevel.work.enqueue import (
@@ -274,3 +275,17 @@ def test_a_row_and_its_queue_entry_come_together_or_not_at_all(job, store, monke
     with pytest.raises(RuntimeError):
         enqueue_source(job.id, "mix.wav", "0" * 64, 1)
     assert Source.select().count() == 0
+
+
+def test_what_is_too_long_is_cut_in_the_background_planned_and_rendered(take_in, work_off, store, job):
+    toml = shipped_toml("podcast").replace("[limits]", "[limits]\nmax_duration_s = 4.0")
+    keep_version("short", toml.replace("[method]", "[method]\nclosing_fade_s = 0.5"))
+    destination = add_destination(job.id, "short")
+    source = take_in("mix.wav", signals.noise(6, -25.0))
+    work_off()  # measures, and asks for what is to be prepared
+    work_off()
+    (queued,) = enqueue_renders(source, destination, store)
+    work_off()
+    made = Deliverable.get_by_id(queued.id)
+    assert made.state == "proved"
+    assert made.measured["duration_s"] == 4.0

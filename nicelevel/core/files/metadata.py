@@ -1,5 +1,6 @@
 """What a file says about itself: read from a source, carried to a deliverable, and what had no place there."""
 
+import math
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
@@ -47,13 +48,18 @@ def read_metadata(path: Path) -> Metadata:
     return Metadata(tags, artwork, chunks.get(b"bext"), read_cues(chunks))
 
 
-def carry_metadata(source: Path, rate_hz: int, target: Path, output: OutputFormat, level: Level) -> Carried:
+def carry_metadata(
+    source: Path, rate_hz: int, target: Path, output: OutputFormat, level: Level, frames: int | None = None
+) -> Carried:
     """Write into a deliverable what its source says, as far as is asked for and its format has a place.
 
-    rate_hz: of the source; places in time move with the sample rate. No sample is touched.
+    rate_hz: of the source; places in time move with the sample rate. frames: of the deliverable where it was cut:
+    what was marked after its end is dropped. No sample is touched.
     """
     said = read_metadata(source)
-    asked = said if level == "all" else Metadata(said.tags if level == "tags" else {})
+    cut_at = math.inf if frames is None else frames * rate_hz / output.sample_rate_hz
+    here = replace(said, cues=tuple(cue for cue in said.cues if cue.frame < cut_at))
+    asked = here if level == "all" else Metadata(here.tags if level == "tags" else {})
     if output.container == "wav":
         held = replace(asked, tags={name: asked.tags[name] for name in asked.tags if name in INFO_IDS}, artwork=None)
         _write_wave(target, held, rate_hz, output.sample_rate_hz)

@@ -153,7 +153,7 @@ def misses(plan: Plan) -> list[str]:
 
 
 def _prepared(source: Source, plan: Plan) -> list[str]:
-    """What is done to channels and rate before the level is set."""
+    """What is done to channels, rate and length before the level is set."""
     steps, layout = plan.preparation, plan.output.layout
     sentences = []
     if steps.matrix:
@@ -167,6 +167,10 @@ def _prepared(source: Source, plan: Plan) -> list[str]:
             f"It is resampled from {source.sample_rate_hz} to {steps.sample_rate_hz} Hz before the level is set, "
             "for peaks move in resampling."
         )
+    if steps.frames is not None:
+        rate_hz = plan.output.sample_rate_hz
+        fade = f", the last {steps.fade_frames / rate_hz:g} s fade out" if steps.fade_frames else ""
+        sentences.append(f"It is cut from {source.duration_s:.3f} to {steps.frames / rate_hz:.3f} s{fade}.")
     return sentences
 
 

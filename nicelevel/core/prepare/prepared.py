@@ -18,7 +18,7 @@ from ..measure.gating import SortedBlocks, gating_blocks, short_term_steps
 from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
 from ..values import Preparation, Reading, Source
-from .steps import UNTOUCHED
+from .steps import UNTOUCHED, resampled_frames
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ def prepared_source(source: Source, preparation: Preparation) -> Source:
         bitrate_kbps=None,
         layout=preparation.layout or source.layout,
         sample_rate_hz=rate_hz,
-        frames=(2 * source.frames * rate_hz + source.sample_rate_hz) // (2 * source.sample_rate_hz),
+        frames=preparation.frames or resampled_frames(source, rate_hz),
     )
 
 
@@ -73,26 +73,42 @@ def prepared_blocks(audio: Audio, preparation: Preparation, frames: int) -> Iter
     if preparation.matrix is not None:
         columns = np.array(preparation.matrix).T
         blocks = (block.astype(np.float64) @ columns for block in blocks)
-    if preparation.sample_rate_hz is None:
+    if preparation.sample_rate_hz is not None:
+        channels = prepared_source(audio.source, preparation).channels
+        blocks = _resampled(blocks, audio.source, preparation.sample_rate_hz, channels)
+    if preparation.frames is None:
         return blocks
-    return _resampled(blocks, audio.source, prepared_source(audio.source, preparation))
+    return _closed(blocks, preparation.frames, preparation.fade_frames)
 
 
-def _resampled(blocks: Iterator[Block], source: Source, target: Source) -> Iterator[Block]:
-    """At the target's rate, with its exact length: soxr's very high quality, which does not shift the signal."""
-    stream = soxr.ResampleStream(
-        source.sample_rate_hz, target.sample_rate_hz, target.channels, dtype="float64", quality="VHQ"
-    )
-    left = target.frames
+def _closed(blocks: Iterator[Block], frames: int, fade_frames: int) -> Iterator[Block]:
+    """Cut to a length, its end faded out along half a cosine, whose slope has no corner."""
+    done = 0
+    for block in blocks:
+        part = block[: frames - done]
+        into_fade = np.arange(done, done + len(part)) - (frames - fade_frames)
+        if len(part) and into_fade[-1] >= 0:
+            gain = 0.5 + 0.5 * np.cos(np.pi * np.maximum(into_fade + 0.5, 0.0) / max(1, fade_frames))
+            part = part.astype(np.float64) * np.where(into_fade >= 0, gain, 1.0)[:, None]
+        yield part
+        done += len(part)
+        if done == frames:
+            return
+
+
+def _resampled(blocks: Iterator[Block], source: Source, rate_hz: int, channels: int) -> Iterator[Block]:
+    """At another rate, with the exact length: soxr's very high quality, which does not shift the signal."""
+    stream = soxr.ResampleStream(source.sample_rate_hz, rate_hz, channels, dtype="float64", quality="VHQ")
+    left = resampled_frames(source, rate_hz)
     for block in blocks:
         part = stream.resample_chunk(np.ascontiguousarray(block, np.float64))[:left]
         left -= len(part)
         yield part
-    last = stream.resample_chunk(np.zeros((0, target.channels)), last=True)[:left]
+    last = stream.resample_chunk(np.zeros((0, channels)), last=True)[:left]
     yield last
     # Rounding of the length can leave one frame to be filled.
     if left > len(last):
-        yield np.zeros((left - len(last), target.channels))
+        yield np.zeros((left - len(last), channels))
 
 
 def prepare(

@@ -68,6 +68,12 @@ def _lengths(spec: Spec) -> Iterator[Contradiction]:
             f"Nothing lasts at least {amount(shortest)} s and at most {amount(longest)} s.",
             "Exchange the two, or leave one out.",
         )
+    if spec.method.closing_fade_s is not None and not limits.durations_s and limits.max_duration_s is None:
+        yield Contradiction(
+            "method.closing_fade_s",
+            "Nothing is ever too long here, so nothing would be cut.",
+            "Say how long it may last, or leave the cut out.",
+        )
     outside = [each for each in limits.durations_s or () if not shortest <= each <= longest]
     if outside:
         yield Contradiction(

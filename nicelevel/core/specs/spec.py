@@ -88,6 +88,7 @@ class Method(_Table):
     look_ahead_ms: Annotated[int, Field(ge=1, le=LONGEST_LOOK_AHEAD_MS)] = 5
     release_ms: Annotated[float, Field(ge=5.0, le=2_000.0, allow_inf_nan=False)] = 30.0
     soft_db: Annotated[float, Field(ge=0.0, le=12.0, allow_inf_nan=False)] = 0.0
+    closing_fade_s: Annotated[float, Field(ge=0.0, le=60.0, allow_inf_nan=False)] | None = None
 
 
 class Channels(_Table):

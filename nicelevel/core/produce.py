@@ -26,8 +26,8 @@ from .specs.spec import Format, Loudness
 from .values import Deliverable, Plan, Proof, Source
 
 MOST_ROUNDS = 4
-ROOM_DB = 0.02
-"""A ceiling is lowered by so much more than the encoder passed it."""
+ROOMS_DB = (0.02, 0.1, 0.4)
+"""A ceiling is lowered by so much more than the encoder passed it, round by round: it passes a lower ceiling too."""
 
 OFF_TARGET_DB = 0.1
 """Where an encoder moves the level by more than this, the gain makes up for it, also within the tolerance."""
@@ -75,7 +75,9 @@ def produce(
             carried = _carried(order, staged, planned[0])
             proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))
             met = planned if proof.verdict.meets else met
-            tighter = None if is_last else _tighter(asked, order.spec, first, proof)
+            # What meets its spec is brought nearer to the target once: a further round costs more than it gives.
+            is_good = proof.verdict.meets and number > 0
+            tighter = None if is_last or is_good else _tighter(asked, order.spec, first, proof, number)
             again = _again(order, tighter, planned[0]) or (None if proof.verdict.meets else met)
             if is_last or again is None:
                 proof = _with_loudness_stated(staged, planned[0], proof, carried)
@@ -114,15 +116,15 @@ def _again(order: Order, tighter: Spec | None, plan: Plan) -> Planned | None:
     if tighter is None or order.replan is None:
         return None
     planned = order.replan(tighter)
-    is_same = abs(planned[0].gain_db - plan.gain_db) < ROOM_DB / 2 and planned[0].output == plan.output
+    is_same = abs(planned[0].gain_db - plan.gain_db) < ROOMS_DB[0] / 2 and planned[0].output == plan.output
     return None if is_same or planned[0].action == "cannot_meet" else planned
 
 
-def _tighter(asked: Spec, spec: Spec, first: Plan, proof: Proof) -> Spec | None:
+def _tighter(asked: Spec, spec: Spec, first: Plan, proof: Proof, number: int) -> Spec | None:
     """A spec that makes up for what the encoder did; None where it did nothing that could be made up for."""
     if not first.output.is_lossy:
         return None
-    limits = dict(_lower_limits(asked, spec, proof))
+    limits = dict(_lower_limits(asked, spec, proof, ROOMS_DB[number]))
     loudness = _moved_target(asked, first, proof)
     smaller = _smaller_format(asked, spec, proof)
     if not limits and loudness is None and smaller is None:
@@ -136,13 +138,13 @@ def _tighter(asked: Spec, spec: Spec, first: Plan, proof: Proof) -> Spec | None:
     )
 
 
-def _lower_limits(asked: Spec, spec: Spec, proof: Proof) -> Iterator[tuple[str, float]]:
-    """Ceilings that were passed, each as much lower as it was passed."""
+def _lower_limits(asked: Spec, spec: Spec, proof: Proof, room_db: float) -> Iterator[tuple[str, float]]:
+    """Ceilings that were passed, each as much lower as it was passed, and a little more."""
     present = {limit.key: required for limit, required in named_limits(asked)}
     for limit, required in named_limits(spec):
         found = limit.figure(proof.reading)
         if limit.moved_by_gain and found is not None and found > required:
-            yield limit.key, present[limit.key] - (found - required) - ROOM_DB
+            yield limit.key, present[limit.key] - (found - required) - room_db
 
 
 def _moved_target(asked: Spec, first: Plan, proof: Proof) -> Loudness | None:

@@ -8,6 +8,7 @@ from flask import Blueprint, Response, current_app, jsonify, redirect, render_te
 
 from nicelevel.core.errors import SpecError
 from nicelevel.report.scatter import AXES, draw_scatter
+from nicelevel.store.database import database
 from nicelevel.store.deliverables import count_proved, stop_deliverables
 from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
 from nicelevel.store.neighbours import noted_readings
@@ -132,7 +133,10 @@ def render_all(job_id: int) -> Any:
     """Queue all that lands and is not proved yet, or only what belongs to some sources or to one destination."""
     sources, destination_id = request.form.getlist("source", type=int), request.form.get("destination", type=int)
     asked = places_to_render(_board(job_id, None), sources, destination_id)
-    return jsonify(queued=sum(len(enqueue_renders(source, place, audio())) for source, place in asked))
+    # One transaction for all of them: two thousand of their own take a quarter of a minute.
+    with database.atomic():
+        queued = sum(len(enqueue_renders(source, place, audio())) for source, place in asked)
+    return jsonify(queued=queued)
 
 
 @jobs.get("/jobs/<int:job_id>/proved")

@@ -56,7 +56,7 @@ def _as_member(
     for leader in _alone(leader_digest, spec, audio):
         # Not by number: of the first format that fits there is one plan only.
         wanted = format_behind(leader_described, spec, leader.output)
-        output = resolve_format(described, wanted, spec.limits)
+        output = resolve_format(described, wanted, spec)
         steps = preparation_for(described, output, spec)
         leader_steps = preparation_for(leader_described, leader.output, spec)
         leaders = limited_by(load_prepared(leader_digest, leader_steps, audio), leader)

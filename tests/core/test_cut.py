@@ -106,6 +106,15 @@ def test_the_length_survives_every_encoder(tmp_path, container, encoding):
     assert "It is cut from 12.000 to 10.000 s, the last 0.5 s fade out." in made.plan.reasons
 
 
+def test_a_largest_size_is_filled_by_what_is_left_after_the_cut(tmp_path):
+    """240 kB hold 10 s at 192 kbit/s; of the 40 s of the source they would hold 48."""
+    mix = signals.write(tmp_path / "mix.wav", signals.programme(40, seed=4), 48_000)
+    spec = _spec("durations_s = [10.0]\nmax_size_bytes = 245000", container="mp3", encoding="mp3")
+    (made,) = process(mix, spec, tmp_path / "out")
+    assert made.proof.verdict.meets
+    assert made.plan.output.bitrate_kbps == 192.0
+
+
 def test_what_is_too_short_is_not_made_longer(tmp_path):
     mix = signals.write(tmp_path / "mix.wav", signals.programme(4, seed=4), 48_000)
     with Workshop(mix, True) as workshop:

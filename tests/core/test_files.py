@@ -294,13 +294,13 @@ def test_a_missed_name_says_so():
 )
 def test_a_pattern_gives_the_path_and_its_folders(pattern, path):
     spec = _named(pattern)
-    output = resolve_format(source_of(signals.silence(1), 48_000, None), spec.formats[0], spec.limits)
+    output = resolve_format(source_of(signals.silence(1), 48_000, None), spec.formats[0], spec)
     assert str(deliverable_path("Night ferry v2", spec, output)) == path
 
 
 def test_a_title_makes_no_folders_and_leaves_none():
     spec = _named("{title}/{title}")
-    output = resolve_format(source_of(signals.silence(1), 48_000, None), spec.formats[0], spec.limits)
+    output = resolve_format(source_of(signals.silence(1), 48_000, None), spec.formats[0], spec)
     for title in ("../../etc", "a/b", "..", "a\\b"):
         path = deliverable_path(title, spec, output)
         assert len(path.parts) == 2

@@ -70,7 +70,7 @@ def test_one_gain_and_one_curve_keep_the_sum(tmp_path):
         limit_block(audio, 0, RATE, leaders.nodes)
         written.append(audio)
         if number:
-            output = resolve_format(prepared[number].reading.source, spec.formats[0], spec.limits)
+            output = resolve_format(prepared[number].reading.source, spec.formats[0], spec)
             found = member_plan(prepared[number], spec, output, leader, leaders, "Song")
             assert (found.gain_db, found.action) == (leader.gain_db, "limit")
             assert "so that the sum of the set holds" in found.reasons[0]
@@ -92,7 +92,7 @@ def test_a_member_that_passes_a_limit_says_so(tmp_path):
         prepared.append(prepare(path, hops_folder=tmp_path / name))
     spec = parse_spec(SPEC, "x")
     leader = plan(prepared[0].reading.source, lambda _: prepared[0], spec)
-    output = resolve_format(prepared[1].reading.source, spec.formats[0], spec.limits)
+    output = resolve_format(prepared[1].reading.source, spec.formats[0], spec)
     found = member_plan(prepared[1], spec, output, leader, None, "Mix")
     assert leader.action == "gain"
     assert found.action == "cannot_meet"

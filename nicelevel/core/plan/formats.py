@@ -6,24 +6,25 @@ from ..channels import layout_of_name
 from ..codecs import DEFAULT_KBPS, coded_rate_hz, highest_kbps
 from ..errors import UnsupportedError
 from ..files.containers import PACKED, WRITABLE, unwritable
-from ..specs.spec import Format, Limits, Spec
+from ..prepare.steps import cut_frames
+from ..specs.spec import Format, Spec
 from ..values import LOSSY, OutputFormat, Source
 
 _SHORT_WORDS = {"pcm_u8": "pcm_16", "pcm_8": "pcm_16"}
 _OWN_ENCODING = {"flac": "flac", "m4a": "aac", "mp3": "mp3", "ogg": "vorbis", "ac3": "ac3"}
 
 
-def resolve_format(source: Source, candidate: Format, limits: Limits) -> OutputFormat:
+def resolve_format(source: Source, candidate: Format, spec: Spec) -> OutputFormat:
     """The format in which a source is written. Raises UnsupportedError where it cannot be.
 
-    limits: where they hold a size and the format names no bit rate, it gets the highest that fits.
+    Where the spec has a largest size and the format names no bit rate, it gets the highest that fits.
     """
     encoding, lossless = _encoding(source, candidate), _lossless(candidate)
     asked_hz = source.sample_rate_hz if candidate.sample_rate == "keep" else candidate.sample_rate
     rate_hz = coded_rate_hz(encoding, asked_hz) if candidate.sample_rate == "keep" else asked_hz
     kept = candidate.channels in ("keep", source.layout.name)
     layout = source.layout if kept else layout_of_name(candidate.channels)
-    kbps = _kbps(encoding, rate_hz, source.duration_s, candidate, limits) if encoding in LOSSY else None
+    kbps = _kbps(encoding, rate_hz, source, candidate, spec) if encoding in LOSSY else None
     mode = candidate.bitrate_mode
     output = OutputFormat(candidate.container, encoding, rate_hz, layout, candidate.dither, kbps, mode, lossless)
     if reason := unwritable(output):
@@ -36,7 +37,7 @@ def possible_formats(source: Source, spec: Spec) -> list[tuple[Format, OutputFor
     found = []
     for candidate in spec.formats:
         with suppress(UnsupportedError):
-            found.append((candidate, resolve_format(source, candidate, spec.limits)))
+            found.append((candidate, resolve_format(source, candidate, spec)))
     return found
 
 
@@ -45,11 +46,13 @@ def format_behind(source: Source, spec: Spec, output: OutputFormat) -> Format:
     return next(candidate for candidate, made in possible_formats(source, spec) if made == output)
 
 
-def _kbps(encoding: str, rate_hz: int, duration_s: float, candidate: Format, limits: Limits) -> float:
+def _kbps(encoding: str, rate_hz: int, source: Source, candidate: Format, spec: Spec) -> float:
     if candidate.bitrate_kbps:
         return candidate.bitrate_kbps
-    if limits.max_size_bytes:
-        return highest_kbps(encoding, rate_hz, duration_s, limits.max_size_bytes) or DEFAULT_KBPS[encoding]
+    if most := spec.limits.max_size_bytes:
+        cut = cut_frames(source, rate_hz, spec)
+        duration_s = source.duration_s if cut is None else cut / rate_hz
+        return highest_kbps(encoding, rate_hz, duration_s, most) or DEFAULT_KBPS[encoding]
     return DEFAULT_KBPS[encoding]
 
 

@@ -66,7 +66,7 @@ def _first_that_fits(source: Source, find: Find, spec: Spec) -> Plan:
 
 def plan(source: Source, find: Find, spec: Spec, candidate: Format | None = None) -> Plan:
     """How one source lands at one destination in one format (the spec's first by default). Raises as `plans`."""
-    output = resolve_format(source, candidate or spec.formats[0], spec.limits)
+    output = resolve_format(source, candidate or spec.formats[0], spec)
     prepared = find(preparation_for(source, output, spec))
     reading = prepared.reading
     allowed = gain_range(prepared, spec, output)

@@ -18,7 +18,7 @@ def preparation_for(source: Source, output: OutputFormat, spec: "Spec") -> Prepa
     Raises UnsupportedError where its channels cannot become the output's.
     """
     rate_hz = output.sample_rate_hz if output.sample_rate_hz != source.sample_rate_hz else None
-    frames = _cut_frames(source, output.sample_rate_hz, spec)
+    frames = cut_frames(source, output.sample_rate_hz, spec)
     fade_frames = 0
     if frames is not None:
         fade_frames = min(frames, round((spec.method.closing_fade_s or 0.0) * output.sample_rate_hz))
@@ -28,7 +28,7 @@ def preparation_for(source: Source, output: OutputFormat, spec: "Spec") -> Prepa
     return Preparation(tuple(map(tuple, matrix.tolist())), output.layout, rate_hz, frames, fade_frames)
 
 
-def _cut_frames(source: Source, rate_hz: int, spec: "Spec") -> int | None:
+def cut_frames(source: Source, rate_hz: int, spec: "Spec") -> int | None:
     """The length that a source is cut to where its spec cuts what is too long; None where it is not cut.
 
     To the longest of the lengths asked for that it reaches, or to the longest allowed.

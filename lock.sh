@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")"
 folder=$(mktemp -d)
-trap 'rm -rf "$folder"' EXIT
+trap 'rm -rf "$folder" build' EXIT
 python3 -m venv "$folder/venv"
 "$folder/venv/bin/pip" install --quiet . "setuptools>=77" wheel
 "$folder/venv/bin/pip" freeze --all --exclude nice-level --exclude pip | sort > requirements.lock

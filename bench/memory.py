@@ -1,4 +1,4 @@
-"""The largest memory that measuring a long file takes: three hours of 96 kHz, 24 bit, stereo, as RF64.
+"""The largest memory that measuring and rendering a long file take: three hours of 96 kHz, 24 bit, stereo, as RF64.
 
 The file is written sparse where the file system allows it: a minute of programme every ten, silence between.
 """
@@ -9,10 +9,26 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 HOURS, RATE_HZ = 3, 96_000
-OURS = [str(Path(sys.executable).with_name("nice-level")), "measure", "--json", "--jobs", "1"]
+OURS = [str(Path(sys.executable).with_name("nice-level"))]
+LIMITED = """[spec]
+name = "Limited"
+[loudness]
+target = -14.0
+tolerance = 0.5
+[limits]
+max_true_peak_dbtp = -1.0
+[method]
+allow = "limiter"
+[[formats]]
+container = "wav"
+encoding = "pcm_24"
+sample_rate = 48000
+"""
 
 
 def main() -> None:
@@ -20,17 +36,30 @@ def main() -> None:
         path = Path(folder) / "long.wav"
         # By a process of its own: a child's largest memory includes that of the parent it was forked from.
         subprocess.run([sys.executable, "-m", "bench.memory", str(path)], check=True)
-        start = time.perf_counter()
-        with (Path(folder) / "answer.json").open("w+b") as answer:
-            process = subprocess.Popen([*OURS, str(path)], stdout=answer)
-            _, status, usage = os.wait4(process.pid, 0)
-            assert status == 0
-            answer.seek(0)
-            facts = json.loads(answer.read())
-        print(f"{facts['container']}, {facts['duration_s'] / 3600:.2f} h, {facts['size_bytes'] / 1e9:.2f} GB")
+        answer, took_s, most_mb = run([*OURS, "measure", "--json", "--jobs", "1", str(path)], Path(folder))
+        print(f"{answer['container']}, {answer['duration_s'] / 3600:.2f} h, {answer['size_bytes'] / 1e9:.2f} GB")
+        print(f"measured in {took_s:.1f} s, largest memory {most_mb:.0f} MB")
+        spec = Path(folder) / "limited.toml"
+        spec.write_text(LIMITED)
+        rendering = [*OURS, "render", "--json", "--jobs", "1", str(path), "--spec", str(spec), "--out", folder]
+        answer, took_s, most_mb = run(rendering, Path(folder))
+        made = answer["outputs"][0]
+        print(
+            f"to 48 kHz, {made['action']} by {made['limiting_db']:.1f} dB, read back, {made['verdict']}: "
+            f"in {took_s:.1f} s, largest memory {most_mb:.0f} MB"
+        )
+
+
+def run(command: Sequence[str], folder: Path) -> tuple[dict[str, Any], float, float]:
+    """What a command answers, its seconds, and its largest memory in MB."""
+    start = time.perf_counter()
+    with (folder / "answer.json").open("w+b") as answer:
+        process = subprocess.Popen(command, stdout=answer)
+        _, status, usage = os.wait4(process.pid, 0)
+        assert status == 0
+        answer.seek(0)
         # Linux counts in KiB.
-        most_mb = usage.ru_maxrss * 1024 / 1e6
-        print(f"measured in {time.perf_counter() - start:.1f} s, largest memory {most_mb:.0f} MB")
+        return json.loads(answer.read()), time.perf_counter() - start, usage.ru_maxrss * 1024 / 1e6
 
 
 def write_long(path: Path) -> None:

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from tests import signals
 
-MINUTES, PAIRS = 10, 3
+MINUTES, PAIRS, FILES = 10, 3, 8
 OURS = [str(Path(sys.executable).with_name("nice-level")), "render", "--json", "--replace", "--jobs", "1"]
 FFMPEG = ["ffmpeg", "-y", "-nostats", "-loglevel", "error", "-i"]
 
@@ -50,6 +50,22 @@ def main() -> None:
         compare("MP3 192 kbit/s", MP3, folder, path, [encoded, [*FFMPEG, folder / "f.mp3", *METER]])
         encoded = [*FFMPEG, path, "-af", LEVEL, "-b:a", "192k", folder / "f.m4a"]
         compare("AAC 192 kbit/s", AAC, folder, path, [encoded, [*FFMPEG, folder / "f.m4a", *METER]])
+
+        together(folder)
+
+
+def together(folder: Path) -> None:
+    """Eight files on two cores, two side by side, against one after the other on one."""
+    paths = [signals.write(folder / f"{n}.wav", 0.5 * signals.programme(120, seed=n)) for n in range(FILES)]
+    (folder / "bench.toml").write_text(SPEC.format(format=WAVE))
+    ours = [*OURS[:-1], "2", *paths, "--spec", folder / "bench.toml", "--out", folder / "out"]
+    one = [*OURS[:-1], "1", *ours[len(OURS) :]]
+    pairs = [(seconds(["taskset", "-c", "0", *one]), seconds(ours)) for _ in range(PAIRS)]
+    alone_s, together_s = (statistics.median(column) for column in zip(*pairs, strict=True))
+    ratio = statistics.median(one_s / two_s for one_s, two_s in pairs)
+    print(
+        f"{FILES} files of two minutes, one core: {alone_s:.1f} s; two side by side: {together_s:.1f} s, {ratio:.2f}×"
+    )
 
 
 def compare(name: str, wanted: str, folder: Path, path: Path, theirs: Sequence[Sequence[str | Path]]) -> None:

@@ -55,9 +55,9 @@ def deliverables_of(job_id: int, states: Iterable[str] | None = None) -> list[De
     return list(query.where(Deliverable.state.in_(list(states))) if states else query)
 
 
-def find_deliverable(deliverable_id: int) -> Deliverable | None:
-    """A deliverable with its source, job, destination and the spec version that it is made for."""
-    query = (
+def with_names() -> Any:
+    """The query of deliverables with source, job, destination and the spec version that each is made for."""
+    return (
         Deliverable.select(Deliverable, Source, Job, Destination, SpecVersion)
         .join(Source)
         .join(Job)
@@ -66,7 +66,11 @@ def find_deliverable(deliverable_id: int) -> Deliverable | None:
         .switch(Deliverable)
         .join(SpecVersion)
     )
-    return query.where(Deliverable.id == deliverable_id).first()
+
+
+def find_deliverable(deliverable_id: int) -> Deliverable | None:
+    """A deliverable with all that it belongs to."""
+    return with_names().where(Deliverable.id == deliverable_id).first()
 
 
 def save_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> bool:

@@ -9,8 +9,8 @@ from nicelevel.core.pace import ToDo, Took, paces, time_left_s
 
 from .audio import AudioFolder
 from .database import database
-from .deliverables import UNFINISHED
-from .models import Deliverable, Destination, Job, Source, SpecVersion
+from .deliverables import UNFINISHED, with_names
+from .models import Deliverable, Source
 from .readings import load_figures
 
 ENDED = ("proved", "missed", "failed", "stopped")
@@ -69,26 +69,14 @@ def _priorities() -> dict[int, int]:
 
 def named(deliverable_ids: Sequence[int]) -> list[Deliverable]:
     """These deliverables with source, job, destination and spec, in the order given."""
-    found = {each.id: each for each in _with_names().where(Deliverable.id.in_(list(deliverable_ids)))}
+    found = {each.id: each for each in with_names().where(Deliverable.id.in_(list(deliverable_ids)))}
     return [found[key] for key in deliverable_ids if key in found]
 
 
 def ended_lately(count: int) -> list[Deliverable]:
     """What ended last, the latest first."""
-    query = _with_names().where(Deliverable.state.in_(ENDED), Deliverable.finished_at.is_null(False))
+    query = with_names().where(Deliverable.state.in_(ENDED), Deliverable.finished_at.is_null(False))
     return list(query.order_by(Deliverable.finished_at.desc(), Deliverable.id.desc()).limit(count))
-
-
-def _with_names():  # type: ignore[no-untyped-def]
-    return (
-        Deliverable.select(Deliverable, Source, Job, Destination, SpecVersion)
-        .join(Source)
-        .join(Job)
-        .switch(Deliverable)
-        .join(Destination)
-        .switch(Deliverable)
-        .join(SpecVersion)
-    )
 
 
 def _done_lately() -> list[Took]:

@@ -3,6 +3,7 @@
 The envelope (of every channel), what plans ask of it (of all channels together), and the drawn waveform.
 """
 
+import mmap
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -81,6 +82,8 @@ class HopFiles:
         np.maximum.at(self._peaks[1], np.clip(hops, 0, last), peak_codes(true_peaks))
         inside = (hops >= 0) & (hops <= last)
         self._low_band[hops[inside]] = low_codes(low_band[inside])
+        for array in (self._peaks, self._low_band):
+            _let_go(array)
 
     def __enter__(self) -> "HopFiles":
         return self
@@ -101,6 +104,12 @@ class HopFiles:
             for first in range(0, len(below), JOINED_AT_ONCE):
                 part: NDArray[Any] = np.asarray(below[first : first + JOINED_AT_ONCE])
                 file.write(joined(part).tobytes())
+                _let_go(below)
+
+
+def _let_go(array: Any) -> None:
+    """Take what was read or written of a mapped array out of the process's memory; the file keeps it."""
+    array._mmap.madvise(mmap.MADV_DONTNEED)
 
 
 def _begin(path: Path, kind: str, shape: tuple[int, ...]) -> BinaryIO:

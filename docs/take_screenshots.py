@@ -30,6 +30,7 @@ def take(address: str, folder: Path) -> None:
             page.screenshot(path=folder / f"reading-{theme}.png")
             page.keyboard.press("b")
             page.wait_for_selector("td.cell")
+            page.wait_for_load_state()
             page.keyboard.press("s")
             page.wait_for_selector(".scatter")
             page.wait_for_timeout(300)

@@ -95,10 +95,13 @@ def stop_deliverables(job_id: int | None = None) -> int:
         Deliverable.source.in_(sources), Deliverable.state.in_(UNFINISHED)
     )
     with database.atomic():
-        rows = list(query.returning(Deliverable))
-        for row in rows:
-            announce(row.source.job_id, row.source_id)
-    return len(rows)
+        stopped = [row.source_id for row in query.returning(Deliverable)]
+        jobs = (
+            dict(Source.select(Source.id, Source.job).where(Source.id.in_(set(stopped))).tuples()) if stopped else {}
+        )
+        for source_id, of_job in jobs.items():
+            announce(of_job, source_id)
+    return len(stopped)
 
 
 def count_proved(job_id: int, source_ids: Sequence[int], destination_id: int | None) -> int:

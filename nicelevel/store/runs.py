@@ -43,8 +43,11 @@ def under_way(audio: AudioFolder, at_once: int) -> list[UnderWay]:
         .join(Source)
         .where(Deliverable.state.in_(UNFINISHED))
     )
+    found = list(query.tuples())
+    if not found:
+        return []
     priorities = _priorities()
-    rows = sorted(query.tuples(), key=lambda row: (row[1] != "rendering", -priorities.get(row[0], 0), row[7], row[0]))
+    rows = sorted(found, key=lambda row: (row[1] != "rendering", -priorities.get(row[0], 0), row[7], row[0]))
     to_do = [_to_do(row, audio) for row in rows]
     ends = time_left_s(to_do, paces(_done_lately()), at_once)
     return [UnderWay(row[0], row[1], end_s) for row, end_s in zip(rows, ends, strict=True)]

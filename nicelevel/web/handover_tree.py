@@ -1,7 +1,7 @@
 """The data of the Handover screen: every file by folder, written or still planned, and what is kept out."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
 from nicelevel.core.files.names import deliverable_path
@@ -26,7 +26,6 @@ class Line:
     state: str | None = None
     action: str | None = None
     title: str = ""
-    destination: str = ""
     integrated_lufs: float | None = None
     true_peak_dbtp: float | None = None
     size_bytes: int | None = None
@@ -67,10 +66,6 @@ class Handover:
     @property
     def planned_bytes(self) -> int:
         return sum(line.size_bytes or 0 for line in self.lines if line.state not in (None, "proved"))
-
-    @property
-    def is_sending(self) -> bool:
-        return any(each.finished_at is None for each in self.sendings)
 
     @property
     def has_changed(self) -> bool:
@@ -125,7 +120,7 @@ def _planned(board: Board, written: set[int], audio: AudioFolder) -> Iterator[Li
         states = {each.format_number: each for each in cell.deliverables}
         for number, plan in enumerate(plans_of(row.source, cell.spec, audio)):
             made = states.get(number)
-            if made and (made.id in written or made.state == "missed"):
+            if plan.action == "cannot_meet" or (made and (made.id in written or made.state == "missed")):
                 continue
             yield _line_of_plan(row, cell, plan, made)
 
@@ -170,8 +165,6 @@ def _unmet(board: Board) -> Iterator[KeptOut]:
             yield KeptOut(row.source.title, cell.spec.spec.name, (cell.problem,))
         elif cell.plan and cell.plan.action == "cannot_meet":
             yield KeptOut(row.source.title, cell.spec.spec.name, cell.plan.reasons[1:2] or cell.plan.reasons)
-        if row.source.state == "failed":
-            break
 
 
 def _tree(files: dict[str, Line]) -> Iterator[Line]:
@@ -183,7 +176,7 @@ def _tree(files: dict[str, Line]) -> Iterator[Line]:
             if list(opened[: depth + 1]) != folders[: depth + 1]:
                 yield Line(folder, depth)
         opened = folders
-        yield Line(**{**line.__dict__, "name": name, "depth": len(folders)})
+        yield replace(line, name=name, depth=len(folders))
 
 
 def _in_order(path: str) -> list[tuple[bool, str]]:

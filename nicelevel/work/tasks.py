@@ -13,7 +13,7 @@ import procrastinate
 
 from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
-from nicelevel.core.errors import NiceLevelError, StoppedError
+from nicelevel.core.errors import NiceLevelError, StoppedError, UnsupportedError
 from nicelevel.core.files.decode import can_seek, decode
 from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.measure import measure
@@ -178,7 +178,10 @@ def _render(deliverable: Deliverable, config: Config) -> None:
     source = deliverable.source
     spec = with_target(spec_of(deliverable.spec), own_target_of(source, deliverable.destination))
     audio = AudioFolder(config.audio_folder)
-    plan = plans_of(source, spec, audio)[deliverable.format_number]
+    plans = plans_of(source, spec, audio)
+    if deliverable.format_number >= len(plans):
+        raise UnsupportedError("The spec does not ask for this format any more.")
+    plan = plans[deliverable.format_number]
     refuse(plan)
     home = home_of(deliverable.id, config.deliverables_folder)
     shutil.rmtree(home, ignore_errors=True)

@@ -289,3 +289,14 @@ def test_what_is_too_long_is_cut_in_the_background_planned_and_rendered(take_in,
     made = Deliverable.get_by_id(queued.id)
     assert made.state == "proved"
     assert made.measured["duration_s"] == 4.0
+
+
+def test_a_format_that_the_spec_no_longer_asks_for_is_said(take_in, work_off, store, job):
+    source = take_in("mix.wav", signals.noise(2))
+    work_off()
+    (queued,) = enqueue_renders(source, destinations_of(job.id)[0], store)
+    Deliverable.update(format_number=7).where(Deliverable.id == queued.id).execute()
+    work_off()
+    found = Deliverable.get_by_id(queued.id)
+    assert (found.state, found.error_code) == ("failed", "unsupported")
+    assert "does not ask for this format any more" in found.error_message

@@ -9,6 +9,7 @@ import zipfile
 
 import pytest
 
+from nicelevel.core.specs import shipped_specs
 from nicelevel.stand_ins.receiving_desk.app import create_desk
 from tests import signals
 
@@ -156,3 +157,14 @@ def test_a_desk_that_was_stopped_goes_on_with_what_waits(tmp_path):
         time.sleep(0.05)
     assert client.get("/packages/waiting").json["state"] == "rejected"
     assert not (place / "package.zip").exists()
+
+
+def test_own_copies_are_made_once(tmp_path):
+    create_desk(tmp_path / "desk")
+    specs = tmp_path / "desk" / "specs"
+    assert {path.stem for path in specs.glob("*.toml")} == set(shipped_specs())
+    (specs / "podcast.toml").unlink()
+    (specs / "compact-disc.toml").write_text("changed")
+    create_desk(tmp_path / "desk")
+    assert not (specs / "podcast.toml").exists()
+    assert (specs / "compact-disc.toml").read_text() == "changed"

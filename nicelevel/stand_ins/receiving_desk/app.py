@@ -27,11 +27,8 @@ class Desk:
         self.specs, self._inbox = folder / "specs", folder / "inbox"
         self._progress: dict[str, float] = {}
         self._inbox.mkdir(parents=True, exist_ok=True)
-        self.specs.mkdir(parents=True, exist_ok=True)
-        for slug in shipped_specs():
-            copy = self.specs / f"{slug}.toml"
-            if not copy.exists():
-                copy.write_text(shipped_toml(slug))
+        if not self.specs.exists():
+            _copy_specs(self.specs)
         for waiting in self._inbox.glob("*/package.zip"):
             self._begin(waiting.parent.name)
 
@@ -85,6 +82,16 @@ class Desk:
         (place / "package.zip").unlink()
         shutil.rmtree(room, ignore_errors=True)
         self._progress.pop(receipt, None)
+
+
+def _copy_specs(folder: Path) -> None:
+    """What ships, once and whole: a copy that is taken away afterwards stays away."""
+    part = folder.with_name(f"{folder.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    part.mkdir(parents=True)
+    for slug in shipped_specs():
+        (part / f"{slug}.toml").write_text(shipped_toml(slug))
+    part.rename(folder)
 
 
 def create_desk(folder: Path) -> Flask:

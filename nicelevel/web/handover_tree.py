@@ -32,7 +32,7 @@ class Line:
     sha256: str = ""
     deliverable: Deliverable | None = None
     cell: Cell | None = None
-    is_accepted: bool = False
+    answer: str = ""
 
 
 @dataclass(frozen=True)
@@ -79,8 +79,8 @@ def handover_of(job: Job, audio: AudioFolder, folder: Path) -> Handover:
     """Everything that the Handover screen shows of a job."""
     board, package = board_of(job, audio), package_of(job, audio, folder)
     sendings = tuple(sendings_of(job.id))
-    accepted = {file["sha256"] for each in sendings if each.state == "accepted" for file in each.contents or ()}
-    written = [_written(each, accepted) for each in package.deliverables]
+    answers = _answers(sendings)
+    written = [_written(each, answers) for each in package.deliverables]
     planned = list(_planned(board, {each.id for each in package.deliverables}, audio))
     named = with_own_names(Packed(Path(), line.name, "") for line in (*written, *planned))
     files = {packed.name: line for packed, line in zip(named, (*written, *planned), strict=True)}
@@ -95,7 +95,22 @@ def handover_of(job: Job, audio: AudioFolder, folder: Path) -> Handover:
     )
 
 
-def _written(made: Deliverable, accepted: set[str]) -> Line:
+def _answers(sendings: Sequence[Sending]) -> dict[str, str]:
+    """What was answered last of each file, by its digest: accepted with its package, or rejected for a reason."""
+    found: dict[str, str] = {}
+    for sending in reversed(sendings):
+        digests = {each["path"]: each["sha256"] for each in sending.contents or ()}
+        for file in (sending.answer or {}).get("files", ()):
+            digest = digests.get(file["path"], "")
+            found.pop(digest, None)
+            if not file["accepted"]:
+                found[digest] = "rejected"
+            elif sending.state == "accepted":
+                found[digest] = "accepted"
+    return found
+
+
+def _written(made: Deliverable, answers: dict[str, str]) -> Line:
     measured = made.measured or {}
     return Line(
         name=str(made.file_name),
@@ -108,7 +123,7 @@ def _written(made: Deliverable, accepted: set[str]) -> Line:
         size_bytes=made.size_bytes,
         sha256=str(made.sha256),
         deliverable=made,
-        is_accepted=made.sha256 in accepted,
+        answer=answers.get(str(made.sha256), ""),
     )
 
 

@@ -1,13 +1,14 @@
 """The Handover screen: what is in the package, what is kept out and why, its papers."""
 
 import hashlib
+import re
 
 import pytest
 
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import add_destination
 from nicelevel.store.models import Deliverable
-from nicelevel.store.sendings import sendings_of
+from nicelevel.store.sendings import add_sending, save_sending, sendings_of
 from nicelevel.store.specs import keep_version
 from tests import signals
 
@@ -105,6 +106,27 @@ def test_what_cannot_meet_its_spec_is_named(client, job, work_off):
     page = client.get(f"/jobs/{job.id}/handover").text
     assert "Not in it" in page
     assert "<b>Silence</b>" in page
+
+
+def _answered(job, made, state, accepted):
+    sending = add_sending(job, "http://127.0.0.1:9/packages")
+    contents = [{"path": each.file_name, "sha256": each.sha256} for each in made]
+    files = [
+        {"path": each.file_name, "accepted": good, "reasons": []} for each, good in zip(made, accepted, strict=True)
+    ]
+    save_sending(sending, state, contents=contents, answer={"state": state, "reasons": [], "files": files})
+
+
+def test_each_file_says_what_was_answered_of_it_last(client, job, proved):
+    def said():
+        rows = re.findall(r'<tr data-state="proved".*?</tr>', client.get(f"/jobs/{job.id}/handover").text, re.DOTALL)
+        return [next((word for word in ("accepted", "rejected") if word in row), "") for row in rows]
+
+    assert set(said()) == {""}
+    _answered(job, proved, "accepted", [True] * len(proved))
+    assert set(said()) == {"accepted"}
+    _answered(job, proved, "rejected", [False, *[True] * (len(proved) - 1)])
+    assert sorted(said()) == [*[""] * (len(proved) - 1), "rejected"]
 
 
 def test_a_wrong_address_is_a_sentence(client, job):

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from nicelevel.config import Config, read_config
-from nicelevel.run.cluster import Cluster
+from nicelevel.run.cluster import Cluster, free_port
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, database, migrate, open_database
 from nicelevel.store.models import TABLES
@@ -81,12 +81,15 @@ class Live:
     def __init__(self, folder: Path) -> None:
         self.data_folder = folder / "data"
         self._log = folder / "serve.log"
+        # Ports of its own: tests run side by side, and two would find the same one free.
+        self._ports = {f"NICE_LEVEL_{name}": str(free_port()) for name in ("PORT", "DESK_PORT")}
         self.start()
 
     def start(self) -> None:
         """Start it, again over the same data."""
         environment = {
             **os.environ,
+            **self._ports,
             "NICE_LEVEL_DATA_FOLDER": str(self.data_folder),
             "NICE_LEVEL_DEMO": "no",
             "PYTHONUNBUFFERED": "1",

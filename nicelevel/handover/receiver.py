@@ -50,11 +50,30 @@ def hand_in(address: str, body: Iterable[bytes], size_bytes: int, progress: Call
 
 
 def answer_of(receipt: str) -> dict[str, Any]:
-    """What became of a package: `state` is one of STATES. Raises ReceiverError."""
+    """What became of a package: `state` is one of STATES, with the keys of the protocol. Raises ReceiverError."""
     answer = _ask("GET", receipt)
     if answer.get("state") not in STATES:
         raise ReceiverError(f"{_host(receipt)} gave an answer that says neither accepted nor rejected.")
-    return answer
+    return {
+        "state": answer["state"],
+        "progress": answer.get("progress"),
+        "reasons": _sentences(answer.get("reasons")),
+        "files": [_file(each) for each in _list(answer.get("files")) if isinstance(each, dict)],
+    }
+
+
+def _file(told: dict[str, Any]) -> dict[str, Any]:
+    reasons, accepted = _sentences(told.get("reasons")), told.get("accepted") is True
+    return {"path": str(told.get("path", "")), "accepted": accepted, "reasons": reasons}
+
+
+def _sentences(told: Any) -> list[str]:
+    return [str(each) for each in _list(told)]
+
+
+def _list(told: Any) -> list[Any]:
+    """What a receiver leaves out, or says in another form, is nothing said."""
+    return told if isinstance(told, list) else []
 
 
 def _told(body: Iterable[bytes], size_bytes: int, progress: Callable[[float], None]) -> Iterator[bytes]:

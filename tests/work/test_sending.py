@@ -1,12 +1,13 @@
 """Sending a package: what the receiver answers is kept, and every way that goes wrong has its sentence."""
 
+import json
 import threading
 
 import pytest
 from werkzeug.serving import make_server
 
 from nicelevel.core.digest import sha256_of
-from nicelevel.handover.receiver import ReceiverError, hand_in
+from nicelevel.handover.receiver import ReceiverError, answer_of, hand_in
 from nicelevel.stand_ins.receiving_desk.app import create_desk
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import destinations_of, make_job
@@ -133,3 +134,25 @@ def test_answers_that_are_none(status, body, sentence):
             hand_in(address, iter([b"a", b"b"]), 2, lambda ratio: None)
     finally:
         server.shutdown()
+
+
+@pytest.mark.parametrize(
+    ("told", "reasons", "files"),
+    [
+        ({}, [], []),
+        ({"reasons": "late", "files": None}, [], []),
+        ({"reasons": ["late", 3], "files": ["a", {"path": "a.wav"}]}, ["late", "3"], [("a.wav", False, [])]),
+    ],
+)
+def test_what_an_answer_leaves_out_is_nothing_said(told, reasons, files):
+    def application(environ, start_response):
+        start_response("200 OK", [("Content-Type", "application/json")])
+        return [json.dumps({"state": "rejected", **told}).encode()]
+
+    server, address = _serving(application)
+    try:
+        answer = answer_of(address)
+    finally:
+        server.shutdown()
+    assert answer["reasons"] == reasons
+    assert [(each["path"], each["accepted"], each["reasons"]) for each in answer["files"]] == files

@@ -13,22 +13,11 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from bench.specs import limited_spec
+
 HOURS, RATE_HZ = 3, 96_000
 OURS = [str(Path(sys.executable).with_name("nice-level"))]
-LIMITED = """[spec]
-name = "Limited"
-[loudness]
-target = -14.0
-tolerance = 0.5
-[limits]
-max_true_peak_dbtp = -1.0
-[method]
-allow = "limiter"
-[[formats]]
-container = "wav"
-encoding = "pcm_24"
-sample_rate = 48000
-"""
+PCM_24 = 'container = "wav"\nencoding = "pcm_24"\nsample_rate = 48000'
 
 
 def main() -> None:
@@ -40,7 +29,7 @@ def main() -> None:
         print(f"{answer['container']}, {answer['duration_s'] / 3600:.2f} h, {answer['size_bytes'] / 1e9:.2f} GB")
         print(f"measured in {took_s:.1f} s, largest memory {most_mb:.0f} MB")
         spec = Path(folder) / "limited.toml"
-        spec.write_text(LIMITED)
+        spec.write_text(limited_spec(PCM_24, -14.0))
         rendering = [*OURS, "render", "--json", "--jobs", "1", str(path), "--spec", str(spec), "--out", folder]
         answer, took_s, most_mb = run(rendering, Path(folder))
         made = answer["outputs"][0]

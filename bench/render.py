@@ -12,24 +12,13 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
+from bench.specs import limited_spec
 from tests import signals
 
 MINUTES, PAIRS, FILES = 10, 3, 8
 OURS = [str(Path(sys.executable).with_name("nice-level")), "render", "--json", "--replace", "--jobs", "1"]
 FFMPEG = ["ffmpeg", "-y", "-nostats", "-loglevel", "error", "-i"]
 
-SPEC = """[spec]
-name = "Bench"
-[loudness]
-target = -16.0
-tolerance = 0.5
-[limits]
-max_true_peak_dbtp = -1.0
-[method]
-allow = "limiter"
-[[formats]]
-{format}
-"""
 WAVE = 'container = "wav"\nencoding = "pcm_16"\nsample_rate = 44100\ndither = "tpdf"'
 MP3 = 'container = "mp3"\nencoding = "mp3"\nsample_rate = 44100\nbitrate_kbps = 192'
 AAC = 'container = "m4a"\nencoding = "aac"\nbitrate_kbps = 192'
@@ -57,7 +46,7 @@ def main() -> None:
 def together(folder: Path) -> None:
     """Eight files on two cores, two side by side, against one after the other on one."""
     paths = [signals.write(folder / f"{n}.wav", 0.5 * signals.programme(120, seed=n)) for n in range(FILES)]
-    (folder / "bench.toml").write_text(SPEC.format(format=WAVE))
+    (folder / "bench.toml").write_text(limited_spec(WAVE))
     ours = [*OURS[:-1], "2", *paths, "--spec", folder / "bench.toml", "--out", folder / "out"]
     one = [*OURS[:-1], "1", *ours[len(OURS) :]]
     pairs = [(seconds(["taskset", "-c", "0", *one]), seconds(ours)) for _ in range(PAIRS)]
@@ -70,7 +59,7 @@ def together(folder: Path) -> None:
 
 def compare(name: str, wanted: str, folder: Path, path: Path, theirs: Sequence[Sequence[str | Path]]) -> None:
     spec = folder / "bench.toml"
-    spec.write_text(SPEC.format(format=wanted))
+    spec.write_text(limited_spec(wanted))
     pairs = []
     for _ in range(PAIRS):
         their_s = sum(seconds(command) for command in theirs)

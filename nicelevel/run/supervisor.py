@@ -37,7 +37,9 @@ def serve(config: Config) -> None:
         signal.signal(number, lambda *_: stopping.set())
     with running_database(config) as url:
         prepare(config, url)
-        port, desk_port = free_port(config.port), free_port(config.desk_port)
+        port = free_port(config.port)
+        # What is free now may be what the web server is about to take.
+        desk_port = free_port(config.desk_port if config.desk_port != port else 0)
         commands = {
             "worker": _worker_command(),
             "web": _web_command(port, WEB_THREADS, "nicelevel.web.serve:app()"),

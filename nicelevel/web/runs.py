@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, Response, current_app, jsonify, render_template
+from flask import Blueprint, Response, current_app, g, jsonify, render_template
 
 from nicelevel.store.deliverables import stop_deliverables
 from nicelevel.store.models import Deliverable
@@ -56,8 +56,12 @@ def add_running() -> dict[str, Callable[[], Running]]:
 
 
 def _under_way() -> tuple[UnderWay, ...]:
-    at_once = worker_count() * current_app.config["NICE_LEVEL"].worker_jobs
-    return tuple(under_way(audio(), at_once))
+    """Looked up once for a page, which says it in its top line and may list it too."""
+    if "under_way" not in g:
+        at_once = worker_count() * current_app.config["NICE_LEVEL"].worker_jobs
+        g.under_way = tuple(under_way(audio(), at_once))
+    found: tuple[UnderWay, ...] = g.under_way
+    return found
 
 
 def _latest(waiting: Sequence[UnderWay]) -> float | None:

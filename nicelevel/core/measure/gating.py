@@ -8,7 +8,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import kernel
+from ..kernels import kernel, vectorised
 from ..units import LUFS_OFFSET_DB, energy_from_db, energy_from_lufs, lufs_from_energy
 
 Energies = NDArray[np.float64]
@@ -93,10 +93,51 @@ def relative_gate_lufs(blocks: Energies) -> float:
     return lufs_from_energy(float(audible.mean())) + RELATIVE_GATE_LU if len(audible) else -math.inf
 
 
+def times_counted(energies: Energies) -> Energies:
+    """In how many of the blocks that pass the gates each hop lies: 0 to 4."""
+    blocks = gating_blocks(energies)
+    passes = np.zeros(len(energies) // STEP_HOPS + 1)
+    passes[: len(blocks)] = blocks > energy_from_lufs(max(relative_gate_lufs(blocks), ABSOLUTE_GATE_LUFS))
+    steps = MOMENTARY_HOPS // STEP_HOPS
+    counted = _window_sums(np.append(np.zeros(steps - 1), passes), steps)
+    return np.repeat(counted, STEP_HOPS)[: len(energies)]
+
+
 def loudest_lufs(energies: Energies, window_hops: int) -> float:
-    """Largest loudness of any window, searched at steps of 10 ms; minus infinity where too short."""
-    windows = window_energies(energies, window_hops)
-    return lufs_from_energy(float(windows.max())) if len(windows) else -math.inf
+    """Largest loudness of any window, searched at steps of 10 ms; minus infinity where too short.
+
+    A window lies within one step more than it is long: where those hold less than the loudest so far, none is looked
+    at.
+    """
+    if len(energies) < window_hops:
+        return -math.inf
+    whole = len(energies) // STEP_HOPS * STEP_HOPS
+    steps = np.append(energies[:whole].reshape(-1, STEP_HOPS) @ np.ones(STEP_HOPS), energies[whole:].sum())
+    width = window_hops // STEP_HOPS
+    bounds = _window_sums(np.append(steps, 0.0), width + 1)
+    least = float(_window_sums(steps[:-1], width).max(initial=0.0))
+    return lufs_from_energy(_loudest_window(energies, bounds, window_hops, least * (1.0 - 1e-12)) / window_hops)
+
+
+@vectorised
+def _loudest_window(energies: Energies, bounds: Energies, window_hops: int, least: float) -> float:
+    """Largest sum of a window, or `least`. bounds: what those that begin in each step cannot pass."""
+    loudest = least
+    for step in range(len(bounds)):
+        if bounds[step] <= loudest:
+            continue
+        first = step * STEP_HOPS
+        part = energies[first : first + window_hops + STEP_HOPS - 1]
+        if len(part) < window_hops:
+            continue
+        total = 0.0
+        for hop in range(window_hops):
+            total += part[hop]
+        loudest = total if total > loudest else loudest
+        for hop in range(len(part) - window_hops):
+            total += part[hop + window_hops] - part[hop]
+            loudest = total if total > loudest else loudest
+    return float(loudest)
 
 
 def scaled(energies: Energies, gain_db: float) -> Energies:

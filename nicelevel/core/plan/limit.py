@@ -1,7 +1,8 @@
 """Gain and limiter together: the gain whose limited programme sits on the target.
 
-The loudness that is left after limiting is computed from the hops; the gain is found by secant, each step of which
-costs a few milliseconds for ten minutes of audio. Only where peaks pass the ceiling is anything computed.
+The loudness that is left after limiting is computed from the hops. The gain is found in steps, each of which costs a
+few milliseconds for ten minutes of audio: what the limiter holds would stay as it is after more gain, what it leaves
+alone would rise with it. Only where peaks pass the ceiling is anything computed.
 """
 
 import math
@@ -12,13 +13,21 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..measure.gating import MOMENTARY_HOPS, SHORT_TERM_HOPS, gating_blocks, integrated_lufs, loudest_lufs
+from ..measure.gating import (
+    MOMENTARY_HOPS,
+    SHORT_TERM_HOPS,
+    gating_blocks,
+    integrated_lufs,
+    loudest_lufs,
+    times_counted,
+    window_energies,
+)
 from ..measure.true_peak import KEPT_DB
 from ..prepare import Prepared
 from ..specs import Spec
-from ..units import db_from_energy
+from ..units import db_from_energy, energy_from_db
 from ..values import Limiter, Limiting, PeakKind, Plan
-from .limiter import Envelope, Limited
+from .limiter import Envelope, Left, Limited
 
 HELD_BY_LIMITER = frozenset({"max_true_peak_dbtp", "max_sample_peak_dbfs", "full_scale"})
 """The ceilings that a limiter can hold."""
@@ -33,7 +42,14 @@ CLOSE_LU, MOST_STEPS = 0.003, 12
 LEAST_DB = 1e-4
 """The deepest limiting stays so far under what is allowed: nodes are kept in single precision."""
 
-FIRST_SLOPE, LEAST_SLOPE = 0.67, 0.05
+LEAST_SLOPE = 0.05
+"""A step goes as far as if so much of more gain were left, at most."""
+
+FURTHER = 1.12
+"""A step up goes so much further than what is held now allows for: with the gain more is held (found by trying)."""
+
+UNTOUCHED_RATIO = 1.0 - 1e-6
+"""What is left of an energy where no limiter works, but for rounding."""
 
 
 @dataclass(frozen=True)
@@ -103,33 +119,55 @@ class _Search:
     envelope: Envelope
     limiter: Limiter
 
-    def short_db(self, limited: Limited) -> float:
+    def short_db(self, left: Left | Limited) -> float:
         """What is missing to the target in the measure that the spec names."""
         assert self.spec.loudness
-        return self._target() - level_after(self.spec.loudness.measure, self.prepared, limited)
+        return self._target() - level_after(self.spec.loudness.measure, self.prepared, left)
 
     def _target(self) -> float:
         assert self.spec.loudness
         return self.spec.loudness.target_for(self.prepared.reading.source.channels)
 
-    def to_target(self, gain_db: float, highest_gain_db: float) -> tuple[float, Limited]:
-        """By secant, from what was found before at other targets and ceilings."""
-        gain_db = min(self._first_guess(gain_db), highest_gain_db)
-        limited = self.envelope.limited(gain_db, self.limiter)
-        short_db, left = self.short_db(limited), self._slope_near(gain_db)
-        best = (abs(short_db), gain_db, limited)
+    def to_target(self, unlimited_db: float, highest_gain_db: float) -> tuple[float, Limited]:
+        """From the best guess on: the first step by what the limiter held, the next ones by secant."""
+        gain_db = min(self._first_guess(unlimited_db), highest_gain_db)
+        left = self.envelope.left(gain_db, self.limiter)
+        short_db = self.short_db(left)
+        more_db, best = self._more_db(left, short_db), (abs(short_db), gain_db, left)
         for _ in range(MOST_STEPS):
             self._remember(gain_db, short_db)
-            next_db = min(gain_db + short_db / left, highest_gain_db)
+            next_db = min(gain_db + more_db, highest_gain_db)
             if abs(short_db) < CLOSE_LU or next_db == gain_db:
                 break
-            limited = self.envelope.limited(next_db, self.limiter)
-            next_short_db = self.short_db(limited)
-            left = max(LEAST_SLOPE, (short_db - next_short_db) / (next_db - gain_db))
-            gain_db, short_db = next_db, next_short_db
+            left = self.envelope.left(next_db, self.limiter)
+            next_short_db = self.short_db(left)
+            slope = max(LEAST_SLOPE, (short_db - next_short_db) / (next_db - gain_db))
+            gain_db, short_db, more_db = next_db, next_short_db, next_short_db / slope
             # More gain can lower the integrated loudness, where it lifts quiet passages over the relative gate.
-            best = min(best, (abs(short_db), gain_db, limited), key=lambda each: each[0])
-        return best[1], best[2]
+            best = min(best, (abs(short_db), gain_db, left), key=lambda each: each[0])
+        return best[1], self.envelope.finished(best[2])
+
+    def _more_db(self, left: Left, short_db: float) -> float:
+        """How much more gain gives what is missing: what is limited stays as it is, the rest rises with the gain."""
+        held, free = self._held_and_free(left)
+        wanted = (held + free) * energy_from_db(short_db) - held
+        most_db = abs(short_db) / LEAST_SLOPE
+        if free <= 0.0 or wanted <= 0.0:
+            return math.copysign(most_db, short_db)
+        more_db = db_from_energy(wanted / free) * (FURTHER if short_db > 0.0 else 1.0)
+        return max(-most_db, min(most_db, more_db))
+
+    def _held_and_free(self, left: Left) -> tuple[float, float]:
+        """Energy where the limiter works, and where it does not, of what the measure of the spec counts."""
+        assert self.spec.loudness
+        curves, gain, measure = self.prepared.reading.curves, energy_from_db(left.gain_db), self.spec.loudness.measure
+        before, after = (curves.squares, left.squares) if measure == "rms" else (curves.energies, left.energies)
+        counted = after * times_counted(after) if measure == "integrated" else after
+        if measure == "max_short_term":
+            start = int(window_energies(after, SHORT_TERM_HOPS).argmax())
+            before, after, counted = (each[start : start + SHORT_TERM_HOPS] for each in (before, after, counted))
+        free = float(counted @ (after >= before * (gain * UNTOUCHED_RATIO)))
+        return float(counted.sum()) - free, free
 
     # The level that is reached, less the ceiling, depends on nothing but how far the gain drives peaks over it.
 
@@ -147,23 +185,14 @@ class _Search:
             insort(points, point)
 
     def _first_guess(self, unlimited_db: float) -> float:
-        """The gain by what was found before; without that, the one that would do without limiting."""
+        """The gain by what was found before; without that, by the peaks and energies of blocks."""
         points = self._points()
-        if len(points) < 2:
-            return unlimited_db
-        drives, levels = zip(*points, strict=True)
+        levels = [level for _, level in points]
         wanted = self._target() - self.limiter.ceiling_db
-        if not levels[0] <= wanted <= levels[-1] or any(high <= low for low, high in pairwise(levels)):
-            return unlimited_db
+        if len(points) < 2 or not levels[0] <= wanted <= levels[-1] or any(b <= a for a, b in pairwise(levels)):
+            return self.envelope.about_gain_db(unlimited_db, self.limiter.ceiling_db)
+        drives = [drive for drive, _ in points]
         return float(np.interp(wanted, levels, drives)) + self.limiter.ceiling_db
-
-    def _slope_near(self, gain_db: float) -> float:
-        """How much of a little more gain is left after limiting."""
-        points, drive_db = self._points(), gain_db - self.limiter.ceiling_db
-        for (low, low_level), (high, high_level) in pairwise(points):
-            if low <= drive_db <= high and high - low > CLOSE_LU:
-                return max(LEAST_SLOPE, (high_level - low_level) / (high - low))
-        return FIRST_SLOPE
 
     def under_other_ceilings(self, gain_db: float, limited: Limited) -> tuple[float, Limited]:
         """Down until the loudest 400 ms and 3 s are where the spec wants them."""
@@ -183,12 +212,12 @@ class _Search:
         )
 
 
-def level_after(measure: str, prepared: Prepared, limited: Limited) -> float:
+def level_after(measure: str, prepared: Prepared, left: Left | Limited) -> float:
     """The level that is left after limiting, in one of LIMITED_MEASURES."""
     if measure == "rms":
         before = float(prepared.reading.curves.squares.sum())
-        left = float(limited.squares.sum()) / before if before > 0.0 else 1.0
-        return prepared.reading.rms_dbfs + db_from_energy(left)
+        ratio = float(left.squares.sum()) / before if before > 0.0 else 1.0
+        return prepared.reading.rms_dbfs + db_from_energy(ratio)
     if measure == "max_short_term":
-        return loudest_lufs(limited.energies, SHORT_TERM_HOPS)
-    return integrated_lufs(gating_blocks(limited.energies))
+        return loudest_lufs(left.energies, SHORT_TERM_HOPS)
+    return integrated_lufs(gating_blocks(left.energies))

@@ -1,18 +1,5 @@
-"""The limiter: its gain curve, from the peaks of every millisecond. Plan and render use the same curve.
+"""What a limiter makes of a signal: loudness and peaks after its gain curve, from the hops. No audio is touched."""
 
-The curve has a node at every border of two hops and is a cubic B-spline between: smooth, and nowhere above the
-largest of the four nodes that it is made of. In the order of the signal:
-
-- What each hop allows comes from its peak and the ceiling (`allowed_ratios`).
-- The smallest of what is allowed over a look-ahead and a short hold. All hops that a node will touch are in that
-  window, so that neither the smoothing nor the spline can pass what is allowed.
-- Gain comes back by a steady rise in dB: fast after a single peak, slowly where peaks are dense.
-- A Hann window as long as the look-ahead smooths the way down and up.
-
-Only where a peak passes the ceiling is anything computed; elsewhere every node is exactly 1.
-"""
-
-import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -26,24 +13,7 @@ from ..measure.k_weighting import low_band_biquad
 from ..measure.low_band import FULL_SCALE as LOW_FULL_SCALE
 from ..units import db_from_ratio
 from ..values import Limiter, PeakKind, Place, Reading
-
-BLOCK_HOPS = 160
-HOLD_HOPS = 10
-"""Gain waits so long before it comes back: half a period of 50 Hz, so that a low tone does not move it."""
-
-SPLINE_HOPS = 3
-"""A node touches the hops from this many before it to itself."""
-
-DENSITY_S = 0.4
-"""How far back the share of limited time is looked at that slows the way back."""
-
-DENSITY_STEP = HOPS_PER_ENERGY / (DENSITY_S * HOPS_PER_SECOND)
-
-DENSITY_LEFT = (1.0 - DENSITY_STEP) ** (BLOCK_HOPS // HOPS_PER_ENERGY)
-"""What is left of the density after a block without limiting."""
-
-SPARSE_SHARE, DENSE_SHARE, SLOWER = 0.25, 0.75, 16.0
-"""Up to the first share gain comes back at full speed, from the second on so many times slower."""
+from .gain_curve import BLOCK_HOPS, SPLINE_HOPS, Curve, gain_curve
 
 LEAD_HOPS = 64
 """The low band's filter begins so long before it is asked: it forgets what was before."""
@@ -59,17 +29,29 @@ HEAD_SHARE = 0.5
 PLACE_DB, PLACES_JOINED_S = 0.1, 0.3
 """Limiting deeper than this has a place; places closer than that are one."""
 
+# Rows of the scratch that energies are computed in, each a block long; the rest is the low band's memory.
+_BEFORE, _AFTER, _PLAIN, _GAINS, _MEANS, _TOTAL, _LEFT, _PLAIN_TOTAL, _PLAIN_LEFT, _ROWS = range(10)
+
+
+@dataclass(frozen=True)
+class Left:
+    """What a curve leaves of a signal after a gain: energies and squares as in `Curves`."""
+
+    gain_db: float
+    curve: Curve
+    energies: NDArray[np.float64]
+    squares: NDArray[np.float64]
+
 
 @dataclass(frozen=True)
 class Limited:
     """What a gain and a limiter make of a signal.
 
-    nodes: of the limiter's curve, as ratios, SPLINE_HOPS more than hops; those of hop k are k to k + SPLINE_HOPS;
-    lowest: the lowest node of every 10 ms; energies, squares: as in `Curves`; peaks: largest sample and true peak as
-    ratios of ±1.0.
+    lowest: the lowest node of every 10 ms; energies, squares: as in `Curves`; peaks: largest
+    sample and true peak as ratios of ±1.0.
     """
 
-    nodes: NDArray[np.float32]
+    curve: Curve
     lowest: NDArray[np.float32]
     energies: NDArray[np.float64]
     squares: NDArray[np.float64]
@@ -94,49 +76,74 @@ class Envelope:
 
     def __init__(self, hops: Hops, reading: Reading, kind: PeakKind) -> None:
         """reading: with its curves; kind: the peaks that the ceiling is for."""
-        self.codes = np.ascontiguousarray(hops.true_peaks if kind == "true_peak" else hops.sample_peaks)
-        self._sample_codes, self._true_codes = hops.sample_peaks, hops.true_peaks
-        self._hops, self._energies, self._squares = hops, reading.curves.energies, reading.curves.squares
-        self._biquad = low_band_biquad(HOPS_PER_SECOND, reading.source.sample_rate_hz)
+        self._hops, self._reading = hops, reading
+        self._codes = hops.true_peaks if kind == "true_peak" else hops.sample_peaks
+        self._biquad = _recursive(low_band_biquad(HOPS_PER_SECOND, reading.source.sample_rate_hz))
         self._weights = np.array(reading.source.layout.weights)
-        starts = np.arange(0, len(self.codes), BLOCK_HOPS)
-        self._block_peaks = [np.maximum.reduceat(codes, starts) for codes in (self._sample_codes, self._true_codes)]
-        self._block_codes = self._block_peaks[kind == "true_peak"].astype(np.int64)
-        self.highest_code = int(self._block_codes.max())
+        starts = np.arange(0, len(self._codes), BLOCK_HOPS)
+        peaks = [np.maximum.reduceat(codes, starts) for codes in (hops.sample_peaks, hops.true_peaks)]
+        self._block_peaks = peaks
+        self._block_codes = peaks[kind == "true_peak"].astype(np.int64)
 
     @property
     def highest_db(self) -> float:
         """The largest peak in dB."""
-        return self.highest_code / STEPS_PER_DB + LOWEST_DB
+        return int(self._block_codes.max()) / STEPS_PER_DB + LOWEST_DB
+
+    def about_gain_db(self, unlimited_db: float, ceiling_db: float) -> float:
+        """About the gain after whose limiting the level is that of a plain gain.
+
+        As if every block whose peak passes the ceiling were lowered as a whole, by as much: with the highest blocks
+        held, each further one begins at a known gain and level.
+        """
+        begins_db = ceiling_db - (self._block_codes / STEPS_PER_DB + LOWEST_DB)
+        order = np.argsort(begins_db)
+        begins_db, energies = begins_db[order], self._block_energies()[order]
+        gains = 10.0 ** (begins_db / 10.0)
+        held = np.cumsum(energies * gains)
+        free = energies.sum() - np.cumsum(energies)
+        with np.errstate(divide="ignore"):
+            levels_db = 10.0 * np.log10((held + free * gains) / energies.sum())
+        return unlimited_db if unlimited_db <= levels_db[0] else float(np.interp(unlimited_db, levels_db, begins_db))
+
+    def _block_energies(self) -> NDArray[np.float64]:
+        """The energy of every block of hops; an incomplete last one has none."""
+        per_block = BLOCK_HOPS // HOPS_PER_ENERGY
+        energies = self._reading.curves.energies
+        whole = energies[: len(energies) // per_block * per_block].reshape(-1, per_block) @ np.ones(per_block)
+        return np.append(whole, np.zeros(len(self._block_codes) - len(whole)))
 
     def limited(self, gain_db: float, limiter: Limiter) -> Limited:
         """The signal after a gain and the limiter."""
-        gain = 10.0 ** (gain_db / 20.0)
-        lowest_code, allowed = allowed_ratios(limiter.ceiling_db - gain_db, limiter.soft_db, self.highest_code)
-        nodes = np.ones(len(self.codes) + SPLINE_HOPS, np.float32)
-        lowest = np.ones(-(-len(self.codes) // HOPS_PER_ENERGY), np.float32)
-        energies, squares = self._energies * gain**2, self._squares * gain**2
-        touched = np.zeros(len(self._block_codes), np.int64)
-        highest_after, limited_hops = np.zeros(2), np.zeros(1, np.int64)
-        run_limiter(
-            self.codes, self._sample_codes, self._true_codes, self._hops.weighted, self._hops.low_band,
-            self._biquad, self._weights, self._block_codes, lowest_code, allowed,
-            _LEVELS, hann(limiter.look_ahead_ms), steps_back(limiter.release_ms), energies, squares, nodes, touched,
-            highest_after, limited_hops, lowest, *_scratch(limiter.look_ahead_ms, len(self._weights)),
-        )  # fmt: skip
+        return self.finished(self.left(gain_db, limiter))
+
+    def left(self, gain_db: float, limiter: Limiter) -> Left:
+        """The energies alone: all that the search for a gain asks for."""
+        return self.left_by(gain_curve(self._codes, self._block_codes, limiter, gain_db), gain_db)
+
+    def left_by(self, curve: Curve, gain_db: float) -> Left:
+        """The energies after a gain and a curve that may have been made for another signal of the same length."""
+        gain = 10.0 ** (gain_db / 10.0)
+        energies, squares = (values * gain for values in (self._reading.curves.energies, self._reading.curves.squares))
+        ones = np.ones(LEAD_HOPS + SPLINE_HOPS, np.float32)
+        scratch, memory = np.zeros((_ROWS, BLOCK_HOPS)), np.zeros((len(self._weights), 4))
+        bands = self._hops.weighted, self._hops.low_band, self._biquad, self._weights
+        leave_energies(curve.rows, curve.row_of, *bands, energies, squares, ones, scratch, memory)
+        return Left(gain_db, curve, energies, squares)
+
+    def finished(self, left: Left) -> Limited:
+        """The peaks too, and how deep and how long it limits."""
+        curve, gain = left.curve, 10.0 ** (left.gain_db / 20.0)
+        lowest = np.ones(-(-len(self._codes) // HOPS_PER_ENERGY), np.float32)
+        highest, limited_hops = np.zeros(2), np.zeros(1, np.int64)
+        peaks = self._hops.sample_peaks, self._hops.true_peaks
+        leave_peaks(curve.rows, curve.row_of, *peaks, _LEVELS, highest, limited_hops, lowest)
         sample_peak, true_peak = (
-            max(x) for x in zip(highest_after, self._untouched_peaks(touched == 0), strict=True)
+            gain * max(pair) for pair in zip(highest, self._untouched_peaks(curve.row_of < 0), strict=True)
         )
-        return Limited(
-            nodes,
-            lowest,
-            energies,
-            squares,
-            sample_peak * gain,
-            true_peak * gain,
-            -db_from_ratio(float(lowest.min())),
-            int(limited_hops[0]) / len(self.codes),
-        )
+        depth_db = -db_from_ratio(float(lowest.min()))
+        share_ratio = int(limited_hops[0]) / len(self._codes)
+        return Limited(curve, lowest, left.energies, left.squares, sample_peak, true_peak, depth_db, share_ratio)
 
     def _untouched_peaks(self, untouched: NDArray[np.bool_]) -> tuple[float, float]:
         """Largest sample and true peak of the blocks that the limiter leaves alone."""
@@ -144,49 +151,6 @@ class Envelope:
             return 0.0, 0.0
         sample, true = (float(_LEVELS[codes[untouched].max()]) for codes in self._block_peaks)
         return sample, true
-
-
-def steps_back(release_ms: float) -> NDArray[np.float32]:
-    """By how much gain comes back in a hop, as a ratio, for densities from 0 to 1; at best 6 dB in release_ms."""
-    density = np.linspace(0.0, 1.0, 65)
-    slowness = np.clip((density - SPARSE_SHARE) / (DENSE_SHARE - SPARSE_SHARE), 0.0, 1.0)
-    rise_db = 6.0 / release_ms / SLOWER**slowness
-    return (10.0 ** (rise_db / 20.0)).astype(np.float32)
-
-
-def _scratch(look_ahead_ms: int, channels: int) -> tuple[NDArray[np.int32], *tuple[NDArray[Any], ...]]:
-    """Room for what `run_limiter` works on.
-
-    Codes of a block with its windows, and the highest of each; gains coming back; a line of nodes, and the state of
-    the way back; three energies of the low band, its gains, mean squares of the curve, a memory for each channel.
-    """
-    reach = HOLD_HOPS + look_ahead_ms + SPLINE_HOPS - 1
-    windows = np.zeros((2, BLOCK_HOPS + reach), np.int32)
-    rises, line = np.ones(look_ahead_ms - 1 + BLOCK_HOPS, np.float32), np.zeros(BLOCK_HOPS + 2, np.float32)
-    return windows, rises, line, np.zeros((5 + channels, BLOCK_HOPS))
-
-
-def hann(look_ahead_ms: int) -> NDArray[np.float32]:
-    """The smoothing window, one value for each hop of the look-ahead; its sum is 1."""
-    window = np.sin(np.pi * np.arange(1, look_ahead_ms + 1) / (look_ahead_ms + 1)) ** 2
-    shares: NDArray[np.float32] = (window / window.sum()).astype(np.float32)
-    return shares
-
-
-def allowed_ratios(ceiling_db: float, soft_db: float, highest_code: int) -> tuple[int, NDArray[np.float32]]:
-    """What peaks allow, as a ratio for each code from the first one given on; below it 1.
-
-    Without a soft knee the ceiling less the peak. With one, reduction begins half the knee under the ceiling, and is
-    that of the ceiling alone from half the knee over it.
-    """
-    first_db = ceiling_db - soft_db / 2.0
-    lowest = max(0, math.floor((first_db - LOWEST_DB) * STEPS_PER_DB))
-    over_db = np.arange(lowest, max(lowest, highest_code) + 1) / STEPS_PER_DB + LOWEST_DB - ceiling_db
-    reduction_db = np.maximum(0.0, over_db)
-    if soft_db > 0.0:
-        in_knee = np.abs(over_db) < soft_db / 2.0
-        reduction_db[in_knee] = (over_db[in_knee] + soft_db / 2.0) ** 2 / (2.0 * soft_db)
-    return lowest, (10.0 ** (-reduction_db / 20.0)).astype(np.float32)
 
 
 def _levels() -> NDArray[np.float32]:
@@ -199,217 +163,151 @@ def _levels() -> NDArray[np.float32]:
 _LEVELS = _levels()
 
 
-@kernel
-def run_limiter(
-    codes: Integers,
-    sample_codes: Integers,
-    true_codes: Integers,
+def _recursive(biquad: NDArray[np.float64]) -> NDArray[np.float64]:
+    """A biquad with its output put into the recursion, so that the fewest results wait for another: b0, e1, e2, a1, a2.
+
+    After y = b0 · x + p: p = e1 · x + q - a1 · p and q = e2 · x - a2 · p.
+    """
+    b0, b1, b2, a1, a2 = biquad
+    return np.array([b0, b1 - a1 * b0, b2 - a2 * b0, a1, a2])
+
+
+@vectorised
+def leave_energies(
+    rows: Floats,
+    row_of: Integers,
     weighted: Floats,
     low_band: Integers,
     biquad: Floats,
     weights: Floats,
-    block_codes: Integers,
-    lowest_code: int,
-    allowed: Floats,
-    levels: Floats,
-    window: Floats,
-    steps: Floats,
     energies: Floats,
     squares: Floats,
-    nodes: Floats,
-    touched: Integers,
-    highest_after: Floats,
-    limited_hops: Integers,
-    lowest: Floats,
-    windows: Integers,
-    rises: Floats,
-    line: Floats,
-    low: Floats,
+    ones: Floats,
+    scratch: Floats,
+    memory: Floats,
 ) -> None:
-    """Write the nodes of the gain curve where it limits, and what the signal is there afterwards.
+    """Change energies and squares where a curve works.
 
-    allowed: a ratio for every code from lowest_code on; steps: by how much gain comes back in a hop, by density;
-    nodes: ones; energies, squares: before the limiter, changed where it works; touched: set to 1 for each block that
-    it works in; highest_after: raised to the largest sample and true peak of those blocks; windows, rises, line,
-    low: scratch, see `_scratch`.
+    ones: nodes of LEAD_HOPS without limiting; scratch: _ROWS × a block; memory: channels × 4.
     """
-    hops, taps, blocks = len(codes), len(window), len(block_codes)
-    rises[:] = 1.0
-    state = line[BLOCK_HOPS:]
-    state[0], state[1] = 1.0, 0.0
-    filtered, at_rest = False, True
-    # The block before the first looks ahead into it.
-    for block in range(-1, blocks):
-        first = block * BLOCK_HOPS
-        near = block_codes[max(0, block)]
-        near = max(near, block_codes[max(0, block - 1)], block_codes[min(blocks - 1, block + 1)])
-        still = near <= lowest_code and state[0] >= 1.0
-        if still and at_rest:
-            state[1] *= DENSITY_LEFT
-            continue
-        at_rest = still
-        for at in range(taps - 1):
-            rises[at] = rises[at + BLOCK_HOPS]
-            at_rest = at_rest and rises[at] >= 1.0
-        if at_rest:
+    hops, filtered = len(weighted), False
+    for block in range(len(row_of)):
+        if row_of[block] < 0:
             filtered = False
-            for at in range(taps - 1, len(rises)):
-                rises[at] = 1.0
-            state[1] *= DENSITY_LEFT
             continue
-        _highest_in_windows(codes, first, taps, windows)
-        _rise(windows, lowest_code, allowed, steps, state, rises[taps - 1 :])
-        _smooth(rises, window, line)
-        for at in range(max(0, -SPLINE_HOPS - first), min(BLOCK_HOPS, hops - first)):
-            nodes[first + SPLINE_HOPS + at] = line[at]
-        if block >= 0:
-            touched[block] = 1
-            count = min(BLOCK_HOPS, hops - first)
-            limited_hops[0] += _squares_of(nodes, first, count, low[4], lowest)
-            bends = _lowest_of(nodes, first, count) < BENDING
-            if bends and not filtered:
-                low[5:] = 0.0
-                _filter_low(low_band, nodes, max(0, first - LEAD_HOPS), first, biquad, weights, low[5:], low)
-            if bends:
-                _filter_low(low_band, nodes, first, first + count, biquad, weights, low[5:], low)
-            else:
-                low[:3] = 0.0
-            filtered = bends
-            _apply(low, weighted, first, energies, squares)
-            _raise_peaks(nodes, sample_codes, true_codes, levels, first, highest_after)
+        first, last = block * BLOCK_HOPS, min((block + 1) * BLOCK_HOPS, hops)
+        part = rows[row_of[block], : last - first + SPLINE_HOPS]
+        mean_squares(part, scratch[_MEANS])
+        bends = lowest_of(part) < BENDING
+        if bends and not filtered:
+            lead = min(first, LEAD_HOPS)
+            memory[:] = 0.0
+            led = rows[row_of[block - 1], BLOCK_HOPS - lead :] if block and row_of[block - 1] >= 0 else ones
+            filter_low(low_band[first - lead : first], led, biquad, weights, memory, scratch)
+        if bends:
+            filter_low(low_band[first:last], part, biquad, weights, memory, scratch)
+        else:
+            scratch[:_GAINS] = 0.0
+        filtered = bends
+        _apply(weighted[first:last], scratch)
+        at = first // HOPS_PER_ENERGY
+        _change(scratch, energies[at:], squares[at:], (last - first) // HOPS_PER_ENERGY)
 
 
 @vectorised
-def _highest_in_windows(codes: Integers, first: int, taps: int, windows: Integers) -> None:
-    """The highest code in the window of each hop of a block, from the hold before it to the look-ahead after it."""
-    reach = HOLD_HOPS + taps + SPLINE_HOPS - 1
-    part, found = windows[0], windows[1]
-    start = first - HOLD_HOPS
-    inside, outside = max(0, -start), min(BLOCK_HOPS + reach, len(codes) - start)
-    for at in range(BLOCK_HOPS + reach):
-        part[at] = 0
-    known = codes[start + inside : start + outside]
-    for at in range(len(known)):
-        part[inside + at] = known[at]
-    for at in range(BLOCK_HOPS):
-        found[at] = part[at]
-    for shift in range(1, reach + 1):
-        moved = part[shift:]
-        for at in range(BLOCK_HOPS):
-            found[at] = moved[at] if moved[at] > found[at] else found[at]
-
-
-@kernel
-def _rise(windows: Integers, lowest_code: int, allowed: Floats, steps: Floats, state: Floats, rises: Floats) -> None:
-    """What is allowed of each hop of a block, but never more than gain may have come back since the hop before."""
-    found = windows[1]
-    ratio, density = state[0], state[1]
-    for start in range(0, BLOCK_HOPS, HOPS_PER_ENERGY):
-        limits = 0.0
-        for at in range(start, start + HOPS_PER_ENERGY):
-            limits = 1.0 if found[at] > lowest_code else limits
-        density += DENSITY_STEP * (limits - density)
-        step = steps[int(density * (len(steps) - 1))]
-        for at in range(start, start + HOPS_PER_ENERGY):
-            most = allowed[found[at] - lowest_code] if found[at] > lowest_code else np.float32(1.0)
-            ratio = min(ratio * step, most)
-            rises[at] = ratio
-    state[0], state[1] = ratio, density
-
-
-@vectorised
-def _smooth(rises: Floats, window: Floats, line: Floats) -> None:
-    """Each hop of a block as the mean of itself and those before it; exactly 1 where all of them are."""
-    for at in range(BLOCK_HOPS):
-        line[at] = np.float32(1.0)
-    for tap in range(len(window)):
-        weight, part = window[tap], rises[tap:]
-        for at in range(BLOCK_HOPS):
-            line[at] -= weight * (np.float32(1.0) - part[at])
-
-
-@vectorised
-def _lowest_of(nodes: Floats, first: int, hops: int) -> float:
-    """The lowest node of some hops."""
-    lowest = nodes[first]
-    for at in range(first, first + hops + SPLINE_HOPS):
+def lowest_of(nodes: Floats) -> float:
+    """The lowest of some nodes."""
+    lowest = nodes[0]
+    for at in range(len(nodes)):
         lowest = nodes[at] if nodes[at] < lowest else lowest
     return float(lowest)
 
 
 @vectorised
-def _squares_of(nodes: Floats, first: int, hops: int, means: Floats, lowest: Floats) -> int:
-    """Mean square of the curve over each hop of a block; how many of them are limited. Writes the lowest nodes."""
-    limited = 0
-    for start in range(first, first + hops, HOPS_PER_ENERGY):
-        count = min(HOPS_PER_ENERGY, first + hops - start)
-        lowest[start // HOPS_PER_ENERGY] = _lowest_of(nodes, start, count)
-    for at in range(hops):
-        hop = first + at
-        a, b, c, d = float(nodes[hop]), float(nodes[hop + 1]), float(nodes[hop + 2]), float(nodes[hop + 3])
-        # Of a cubic B-spline between its nodes (arithmetic: integrals of the products of its basis).
+def mean_squares(nodes: Floats, means: Floats) -> None:
+    """Mean square of the curve over each hop (arithmetic: integrals of the products of a cubic B-spline's basis)."""
+    first, second, third, fourth = nodes, nodes[1:], nodes[2:], nodes[SPLINE_HOPS:]
+    for at in range(len(nodes) - SPLINE_HOPS):
+        a, b, c, d = float(first[at]), float(second[at]), float(third[at]), float(fourth[at])
         mean = 20.0 * (a * a + d * d) + 1188.0 * (b * b + c * c)
-        mean += 2.0 * (129.0 * (a * b + c * d) + 60.0 * (a * c + b * d) + a * d + 933.0 * b * c)
-        means[at] = mean / 5040.0
-        limited += 1 if mean < 5040.0 else 0
-    return limited
-
-
-@kernel
-def _filter_low(
-    low_band: Integers,
-    nodes: Floats,
-    first: int,
-    last: int,
-    biquad: Floats,
-    weights: Floats,
-    memory: Floats,
-    energies: Floats,
-) -> None:
-    """Energies of the low band in some hops: K-weighted without and with the curve, and as it is.
-
-    memory: channels × 4, of both filters, carried on; energies: three rows of hops, and one of scratch.
-    """
-    b0, b1, b2, a1, a2 = biquad[0], biquad[1], biquad[2], biquad[3], biquad[4]
-    gains = energies[3]
-    for hop in range(first, last):
-        gains[hop - first] = float(nodes[hop] + np.float32(4.0) * nodes[hop + 1] + nodes[hop + 2]) / 6.0
-        for row in range(3):
-            energies[row, hop - first] = 0.0
-    for channel in range(low_band.shape[1]):
-        weight = weights[channel]
-        p, q, r, s = memory[channel, 0], memory[channel, 1], memory[channel, 2], memory[channel, 3]
-        for hop in range(first, last if weight > 0.0 else first):
-            x = LOW_UNIT * low_band[hop, channel]
-            x_gained = x * gains[hop - first]
-            y = b0 * x + p
-            p = b1 * x - a1 * y + q
-            q = b2 * x - a2 * y
-            z = b0 * x_gained + r
-            r = b1 * x_gained - a1 * z + s
-            s = b2 * x_gained - a2 * z
-            energies[0, hop - first] += weight * y * y
-            energies[1, hop - first] += weight * z * z
-            energies[2, hop - first] += x * x
-        memory[channel, 0], memory[channel, 1], memory[channel, 2], memory[channel, 3] = p, q, r, s
+        means[at] = (mean + 2.0 * (129.0 * (a * b + c * d) + 60.0 * (a * c + b * d) + a * d + 933.0 * b * c)) / 5040.0
 
 
 @vectorised
-def _apply(low: Floats, weighted: Floats, first: int, energies: Floats, squares: Floats) -> None:
-    """Energies of a block after the curve.
+def filter_low(
+    low_band: Integers, nodes: Floats, biquad: Floats, weights: Floats, memory: Floats, scratch: Floats
+) -> None:
+    """Energies of the low band in some hops: K-weighted without and with the curve, and as it is.
 
-    Each 10 ms changes by the mean square of the curve, weighted by the energy of every hop; the low band's share by
-    what its filter says. low: three energies of the low band, see `_filter_low`; row 4: mean squares of the curve.
+    nodes: those of these hops; biquad: see `_recursive`; memory: channels × 4, of both filters, carried on; scratch:
+    the first three rows are written, the fourth is used.
     """
-    before, after, plain, means = low[0], low[1], low[2], low[4]
-    for energy in range(first // HOPS_PER_ENERGY, min((first + BLOCK_HOPS) // HOPS_PER_ENERGY, len(energies))):
+    before, after, plain, gains = scratch[_BEFORE], scratch[_AFTER], scratch[_PLAIN], scratch[_GAINS]
+    second, third = nodes[1:], nodes[2:]
+    for hop in range(len(low_band)):
+        gains[hop] = (float(nodes[hop]) + 4.0 * float(second[hop]) + float(third[hop])) / 6.0
+        before[hop], after[hop], plain[hop] = 0.0, 0.0, 0.0
+    for channel in range(len(weights)):
+        if weights[channel] > 0.0:
+            low, curved = scratch[_TOTAL, : len(low_band)], scratch[_LEFT, : len(low_band)]
+            for hop in range(len(low)):
+                low[hop] = LOW_UNIT * float(low_band[hop, channel])
+            for hop in range(len(low)):
+                plain[hop] += low[hop] * low[hop]
+            for hop in range(len(low)):
+                curved[hop] = low[hop] * gains[hop]
+            _filter_both(low, curved, biquad, memory[channel])
+            for hop in range(len(low)):
+                before[hop] += weights[channel] * (low[hop] * low[hop])
+            for hop in range(len(low)):
+                after[hop] += weights[channel] * (curved[hop] * curved[hop])
+
+
+@kernel
+def _filter_both(low: Floats, curved: Floats, biquad: Floats, memory: Floats) -> None:
+    """Two signals through a biquad, in place: neither waits for the other. memory: two values of each, carried on.
+
+    In strict order, which is that in which the fewest results wait for another: see `_recursive`.
+    """
+    b0, e1, e2, a1, a2 = biquad[0], biquad[1], biquad[2], biquad[3], biquad[4]
+    p, q, r, s = memory[0], memory[1], memory[2], memory[3]
+    for hop in range(len(low)):
+        x, y = low[hop], curved[hop]
+        low[hop], curved[hop] = b0 * x + p, b0 * y + r
+        p, q = (e1 * x + q) - a1 * p, e2 * x - a2 * p
+        r, s = (e1 * y + s) - a1 * r, e2 * y - a2 * r
+    memory[0], memory[1], memory[2], memory[3] = p, q, r, s
+
+
+@vectorised
+def _apply(weighted: Floats, scratch: Floats) -> None:
+    """What some hops hold before and after the curve, K-weighted and plain.
+
+    The mean square of the curve changes all but the low band, which changes by what its filter says.
+    """
+    before, after, plain, means = scratch[_BEFORE], scratch[_AFTER], scratch[_PLAIN], scratch[_MEANS]
+    total, left, plain_total, plain_left = scratch[_TOTAL], scratch[_LEFT], scratch[_PLAIN_TOTAL], scratch[_PLAIN_LEFT]
+    # Each loop writes one array: with several the compiler takes one hop at a time.
+    for hop in range(len(weighted)):
+        total[hop] = weighted[hop]
+    for hop in range(len(weighted)):
+        left[hop] = (total[hop] - before[hop]) * means[hop] + after[hop]
+    for hop in range(len(weighted)):
+        plain_total[hop] = HEAD_SHARE * (total[hop] - before[hop]) + plain[hop]
+    for hop in range(len(weighted)):
+        plain_left[hop] = plain_total[hop] * means[hop]
+
+
+@vectorised
+def _change(scratch: Floats, energies: Floats, squares: Floats, count: int) -> None:
+    """Change so many energies and squares by what is left of theirs in the scratch."""
+    for energy in range(count):
         total, left, plain_total, plain_left = 0.0, 0.0, 0.0, 0.0
-        for at in range(energy * HOPS_PER_ENERGY - first, (energy + 1) * HOPS_PER_ENERGY - first):
-            high = weighted[first + at] - before[at]
-            total += weighted[first + at]
-            left += high * means[at] + after[at]
-            plain_total += HEAD_SHARE * high + plain[at]
-            plain_left += (HEAD_SHARE * high + plain[at]) * means[at]
+        for hop in range(energy * HOPS_PER_ENERGY, (energy + 1) * HOPS_PER_ENERGY):
+            total += scratch[_TOTAL, hop]
+            left += scratch[_LEFT, hop]
+            plain_total += scratch[_PLAIN_TOTAL, hop]
+            plain_left += scratch[_PLAIN_LEFT, hop]
         if total > 0.0:
             energies[energy] *= max(0.0, left) / total
         if plain_total > 0.0:
@@ -417,46 +315,38 @@ def _apply(low: Floats, weighted: Floats, first: int, energies: Floats, squares:
 
 
 @vectorised
-def _raise_peaks(
-    nodes: Floats, sample_codes: Integers, true_codes: Integers, levels: Floats, first: int, highest: Floats
+def leave_peaks(
+    rows: Floats,
+    row_of: Integers,
+    sample_codes: Integers,
+    true_codes: Integers,
+    levels: Floats,
+    highest: Floats,
+    limited_hops: Integers,
+    lowest: Floats,
 ) -> None:
-    """Raise the largest sample and true peak to what a block has after the curve."""
-    for hop in range(first, min(first + BLOCK_HOPS, len(true_codes))):
-        a, b, c, d = nodes[hop], nodes[hop + 1], nodes[hop + 2], nodes[hop + 3]
-        start, middle, end = (a + 4 * b + c) / 6, (a + 23 * (b + c) + d) / 48, (b + 4 * c + d) / 6
-        gain = max(start, middle, end)
-        sample, true = float(levels[sample_codes[hop]] * gain), float(levels[true_codes[hop]] * gain)
-        highest[0] = sample if sample > highest[0] else highest[0]
-        highest[1] = true if true > highest[1] else highest[1]
+    """Raise the largest sample and true peak to what the blocks have in which a curve works.
 
-
-def under_curve(hops: Hops, reading: Reading, gain_db: float, other: Limited) -> Limited:
-    """Another signal of the same length under a curve that was made for one: what a member of a set becomes."""
-    nodes, count = other.nodes, len(hops.weighted)
-    a, b, c, d = (nodes[at : at + count].astype(np.float64) for at in range(SPLINE_HOPS + 1))
-    means, lowest = np.zeros(count), np.ones(-(-count // HOPS_PER_ENERGY), np.float32)
-    _squares_of(nodes, 0, count, means, lowest)
-    weights = np.array(reading.source.layout.weights)
-    low, memory = np.zeros((4, count)), np.zeros((len(weights), 4))
-    biquad = low_band_biquad(HOPS_PER_SECOND, reading.source.sample_rate_hz)
-    _filter_low(hops.low_band, nodes, 0, count, biquad, weights, memory, low)
-    high = hops.weighted - low[0]
-    energies, squares = (
-        before * 10.0 ** (gain_db / 10.0) * _ratios(left, total, len(before))
-        for before, left, total in (
-            (reading.curves.energies, high * means + low[1], hops.weighted),
-            (reading.curves.squares, (HEAD_SHARE * high + low[2]) * means, HEAD_SHARE * high + low[2]),
-        )
-    )
-    highest = np.maximum(np.maximum(a, b), np.maximum(c, d)) * 10.0 ** (gain_db / 20.0)
-    sample, true = (float((_LEVELS[codes] * highest).max()) for codes in (hops.sample_peaks, hops.true_peaks))
-    return Limited(nodes, other.lowest, energies, squares, sample, true, other.depth_db, other.share_ratio)
-
-
-def _ratios(left: Floats, total: Floats, count: int) -> NDArray[np.float64]:
-    """What is left of every full 10 ms; all of it where there is nothing."""
-    left, total = (
-        values[: count * HOPS_PER_ENERGY].astype(np.float64).reshape(count, HOPS_PER_ENERGY).sum(axis=1)
-        for values in (left, total)
-    )
-    return np.divide(np.maximum(left, 0.0), total, out=np.ones(count), where=total > 0.0)
+    Counts the hops that it limits, and writes the lowest node of every 10 ms of those blocks.
+    """
+    for block in range(len(row_of)):
+        if row_of[block] < 0:
+            continue
+        first, last = block * BLOCK_HOPS, min((block + 1) * BLOCK_HOPS, len(true_codes))
+        part = rows[row_of[block], : last - first + SPLINE_HOPS]
+        for start in range(0, last - first, HOPS_PER_ENERGY):
+            lowest[(first + start) // HOPS_PER_ENERGY] = lowest_of(part[start : start + HOPS_PER_ENERGY + SPLINE_HOPS])
+        samples, trues = sample_codes[first:last], true_codes[first:last]
+        second, third, fourth = part[1:], part[2:], part[SPLINE_HOPS:]
+        limited, sample_peak, true_peak = 0, highest[0], highest[1]
+        for hop in range(len(samples)):
+            a, b, c, d = float(part[hop]), float(second[hop]), float(third[hop]), float(fourth[hop])
+            limited += 1 if a + b + c + d < 4.0 else 0
+            start, middle, end = (a + 4.0 * b + c) / 6.0, (a + 23.0 * (b + c) + d) / 48.0, (b + 4.0 * c + d) / 6.0
+            gain = start if start > end else end
+            gain = gain if gain > middle else middle
+            sample, true = float(levels[samples[hop]]) * gain, float(levels[trues[hop]]) * gain
+            sample_peak = sample if sample > sample_peak else sample_peak
+            true_peak = true if true > true_peak else true_peak
+        limited_hops[0] += limited
+        highest[0], highest[1] = sample_peak, true_peak

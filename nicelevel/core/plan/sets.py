@@ -14,7 +14,7 @@ from ..specs import Spec, judge
 from ..values import Action, OutputFormat, Plan, Reading, Source
 from ..words import change
 from .formats import word_length_falls
-from .limiter import Limited, under_curve
+from .limiter import Envelope, Limited
 from .predict import after_gain, after_limiting, in_format
 
 _MIX_WORDS = frozenset({"mix", "mixdown", "master", "full", "print"})
@@ -80,7 +80,8 @@ def as_member(spec: Spec) -> Spec:
 def limited_with(prepared: Prepared, gain_db: float, leaders: Limited) -> Limited:
     """A member under the gain and the curve of its leader, which has as many hops."""
     assert prepared.hops
-    return under_curve(prepared.hops, prepared.reading, gain_db, leaders)
+    envelope = Envelope(prepared.hops, prepared.reading, "true_peak")
+    return envelope.finished(envelope.left_by(leaders.curve, gain_db))
 
 
 def member_plan(

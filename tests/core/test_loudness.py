@@ -8,7 +8,10 @@ from nicelevel.core.measure.gating import (
     HOPS_PER_SECOND,
     MOMENTARY_HOPS,
     SHORT_TERM_HOPS,
+    gating_blocks,
+    loudest_lufs,
     series_lufs,
+    times_counted,
     window_energies,
 )
 from nicelevel.core.measure.k_weighting import coefficients
@@ -202,6 +205,34 @@ def test_window_means_equal_their_plain_twin():
     for hops in (1, 40, 300, 1000):
         assert window_energies(energies, hops) == pytest.approx(plain.window_means(energies, hops), rel=1e-9)
     assert len(window_energies(energies[:299], 300)) == 0
+
+
+@pytest.mark.parametrize("hops", [39, 40, 45, 300, 305, 1234])
+@pytest.mark.parametrize("unevenness", [0, 1, 8])
+def test_loudest_window_is_that_of_all_windows(hops, unevenness):
+    energies = np.random.default_rng(hops).random(hops) ** unevenness
+    for window in (MOMENTARY_HOPS, SHORT_TERM_HOPS):
+        every = plain.window_means(energies, window)
+        expected = LUFS_OFFSET_DB + 10 * np.log10(every.max()) if len(every) else -np.inf
+        assert loudest_lufs(energies, window) == pytest.approx(expected, abs=1e-9)
+
+
+def test_a_hop_is_counted_once_for_each_block_that_passes_the_gates():
+    energies = np.concatenate((np.full(100, 1e-3), np.zeros(100), np.full(100, 1e-3)))
+    blocks = gating_blocks(energies)
+    assert times_counted(blocks, 300)[[0, 10, 35, 99, 105, 130, 199, 200, 299]].tolist() == [
+        1,
+        2,
+        4,
+        4,
+        3,
+        0,
+        3,
+        4,
+        1,
+    ]
+    gated = blocks[blocks > 0.0]
+    assert times_counted(blocks, 300) @ energies == pytest.approx(gated.sum() * MOMENTARY_HOPS)
 
 
 def test_quiet_windows_after_a_very_loud_one_are_not_lost_in_rounding():

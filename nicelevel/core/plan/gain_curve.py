@@ -68,7 +68,7 @@ class Curve:
 
 
 def gain_curve(codes: NDArray[np.uint16], block_codes: NDArray[np.int64], limiter: Limiter, gain_db: float) -> Curve:
-    """The curve that holds peaks under a ceiling after a gain. codes: of every hop; block_codes: highest of a block."""
+    """The curve that holds peaks under a ceiling after a gain. codes: of every hop; block_codes: of the blocks."""
     lowest_code, allowed = allowed_ratios(limiter.ceiling_db - gain_db, limiter.soft_db, int(block_codes.max()))
     # Memory that is not written costs nothing.
     rows = np.empty((len(block_codes), ROW_NODES), np.float32)

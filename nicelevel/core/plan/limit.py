@@ -16,7 +16,6 @@ import numpy as np
 from ..measure.gating import (
     MOMENTARY_HOPS,
     SHORT_TERM_HOPS,
-    gating_blocks,
     integrated_lufs,
     loudest_lufs,
     times_counted,
@@ -94,7 +93,7 @@ def limit_to_target(
     search = _Search(prepared, spec, envelope, limiter)
     gain_db, limited = search.to_target(wanted_db, highest_gain_db)
     gain_db, limited = search.under_other_ceilings(gain_db, limited)
-    short_db = search.short_db(limited)
+    short_db = search.short_db(limited.left)
     assert spec.loudness
     return Solution(gain_db, limiter, limited, short_db, abs(short_db) <= spec.loudness.tolerance + CLOSE_LU)
 
@@ -119,7 +118,7 @@ class _Search:
     envelope: Envelope
     limiter: Limiter
 
-    def short_db(self, left: Left | Limited) -> float:
+    def short_db(self, left: Left) -> float:
         """What is missing to the target in the measure that the spec names."""
         assert self.spec.loudness
         return self._target() - level_after(self.spec.loudness.measure, self.prepared, left)
@@ -162,7 +161,7 @@ class _Search:
         assert self.spec.loudness
         curves, gain, measure = self.prepared.reading.curves, energy_from_db(left.gain_db), self.spec.loudness.measure
         before, after = (curves.squares, left.squares) if measure == "rms" else (curves.energies, left.energies)
-        counted = after * times_counted(after) if measure == "integrated" else after
+        counted = after * times_counted(left.blocks, len(after)) if measure == "integrated" else after
         if measure == "max_short_term":
             start = int(window_energies(after, SHORT_TERM_HOPS).argmax())
             before, after, counted = (each[start : start + SHORT_TERM_HOPS] for each in (before, after, counted))
@@ -205,14 +204,14 @@ class _Search:
         return gain_db, limited
 
     def _over_db(self, limited: Limited) -> float:
-        limits, energies = self.spec.limits, limited.energies
+        limits, energies = self.spec.limits, limited.left.energies
         asked = ((limits.max_momentary_lufs, MOMENTARY_HOPS), (limits.max_short_term_lufs, SHORT_TERM_HOPS))
         return max(
             (loudest_lufs(energies, hops) - limit for limit, hops in asked if limit is not None), default=-math.inf
         )
 
 
-def level_after(measure: str, prepared: Prepared, left: Left | Limited) -> float:
+def level_after(measure: str, prepared: Prepared, left: Left) -> float:
     """The level that is left after limiting, in one of LIMITED_MEASURES."""
     if measure == "rms":
         before = float(prepared.reading.curves.squares.sum())
@@ -220,4 +219,4 @@ def level_after(measure: str, prepared: Prepared, left: Left | Limited) -> float
         return prepared.reading.rms_dbfs + db_from_energy(ratio)
     if measure == "max_short_term":
         return loudest_lufs(left.energies, SHORT_TERM_HOPS)
-    return integrated_lufs(gating_blocks(left.energies))
+    return integrated_lufs(left.blocks)

@@ -1,13 +1,14 @@
 """What a limiter makes of a signal: loudness and peaks after its gain curve, from the hops. No audio is touched."""
 
 from dataclasses import dataclass
-from typing import Any
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats, Integers, kernel, vectorised
 from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND, LOWEST_DB, STEPS_PER_DB
+from ..measure.gating import gating_blocks
 from ..measure.hop_files import Hops
 from ..measure.k_weighting import low_band_biquad
 from ..measure.low_band import FULL_SCALE as LOW_FULL_SCALE
@@ -42,23 +43,30 @@ class Left:
     energies: NDArray[np.float64]
     squares: NDArray[np.float64]
 
+    @cached_property
+    def blocks(self) -> NDArray[np.float64]:
+        """The 400 ms blocks of the two gates."""
+        return gating_blocks(self.energies)
+
 
 @dataclass(frozen=True)
 class Limited:
     """What a gain and a limiter make of a signal.
 
-    lowest: the lowest node of every 10 ms; energies, squares: as in `Curves`; peaks: largest
-    sample and true peak as ratios of ±1.0.
+    lowest: the lowest node of every 10 ms; peaks: largest sample and true peak as ratios of ±1.0.
     """
 
-    curve: Curve
+    left: Left
     lowest: NDArray[np.float32]
-    energies: NDArray[np.float64]
-    squares: NDArray[np.float64]
     sample_peak: float
     true_peak: float
     depth_db: float
     share_ratio: float
+
+    @property
+    def nodes(self) -> NDArray[np.float32]:
+        """Those of its curve."""
+        return self.left.curve.nodes
 
     def places(self) -> tuple[Place, ...]:
         """Where it limits, in seconds."""
@@ -123,8 +131,8 @@ class Envelope:
 
     def left_by(self, curve: Curve, gain_db: float) -> Left:
         """The energies after a gain and a curve that may have been made for another signal of the same length."""
-        gain = 10.0 ** (gain_db / 10.0)
-        energies, squares = (values * gain for values in (self._reading.curves.energies, self._reading.curves.squares))
+        curves, gain = self._reading.curves, 10.0 ** (gain_db / 10.0)
+        energies, squares = curves.energies * gain, curves.squares * gain
         ones = np.ones(LEAD_HOPS + SPLINE_HOPS, np.float32)
         scratch, memory = np.zeros((_ROWS, BLOCK_HOPS)), np.zeros((len(self._weights), 4))
         bands = self._hops.weighted, self._hops.low_band, self._biquad, self._weights
@@ -143,7 +151,7 @@ class Envelope:
         )
         depth_db = -db_from_ratio(float(lowest.min()))
         share_ratio = int(limited_hops[0]) / len(self._codes)
-        return Limited(curve, lowest, left.energies, left.squares, sample_peak, true_peak, depth_db, share_ratio)
+        return Limited(left, lowest, sample_peak, true_peak, depth_db, share_ratio)
 
     def _untouched_peaks(self, untouched: NDArray[np.bool_]) -> tuple[float, float]:
         """Largest sample and true peak of the blocks that the limiter leaves alone."""
@@ -164,7 +172,7 @@ _LEVELS = _levels()
 
 
 def _recursive(biquad: NDArray[np.float64]) -> NDArray[np.float64]:
-    """A biquad with its output put into the recursion, so that the fewest results wait for another: b0, e1, e2, a1, a2.
+    """b0, e1, e2, a1, a2 of a biquad with its output put into the recursion: the fewest results wait for another.
 
     After y = b0 · x + p: p = e1 · x + q - a1 · p and q = e2 · x - a2 · p.
     """
@@ -286,7 +294,8 @@ def _apply(weighted: Floats, scratch: Floats) -> None:
     The mean square of the curve changes all but the low band, which changes by what its filter says.
     """
     before, after, plain, means = scratch[_BEFORE], scratch[_AFTER], scratch[_PLAIN], scratch[_MEANS]
-    total, left, plain_total, plain_left = scratch[_TOTAL], scratch[_LEFT], scratch[_PLAIN_TOTAL], scratch[_PLAIN_LEFT]
+    total, left = scratch[_TOTAL], scratch[_LEFT]
+    plain_total, plain_left = scratch[_PLAIN_TOTAL], scratch[_PLAIN_LEFT]
     # Each loop writes one array: with several the compiler takes one hop at a time.
     for hop in range(len(weighted)):
         total[hop] = weighted[hop]
@@ -335,15 +344,16 @@ def leave_peaks(
         first, last = block * BLOCK_HOPS, min((block + 1) * BLOCK_HOPS, len(true_codes))
         part = rows[row_of[block], : last - first + SPLINE_HOPS]
         for start in range(0, last - first, HOPS_PER_ENERGY):
-            lowest[(first + start) // HOPS_PER_ENERGY] = lowest_of(part[start : start + HOPS_PER_ENERGY + SPLINE_HOPS])
+            end = start + HOPS_PER_ENERGY + SPLINE_HOPS
+            lowest[(first + start) // HOPS_PER_ENERGY] = lowest_of(part[start:end])
         samples, trues = sample_codes[first:last], true_codes[first:last]
         second, third, fourth = part[1:], part[2:], part[SPLINE_HOPS:]
         limited, sample_peak, true_peak = 0, highest[0], highest[1]
         for hop in range(len(samples)):
             a, b, c, d = float(part[hop]), float(second[hop]), float(third[hop]), float(fourth[hop])
             limited += 1 if a + b + c + d < 4.0 else 0
-            start, middle, end = (a + 4.0 * b + c) / 6.0, (a + 23.0 * (b + c) + d) / 48.0, (b + 4.0 * c + d) / 6.0
-            gain = start if start > end else end
+            early, middle, late = (a + 4.0 * b + c) / 6.0, (a + 23.0 * (b + c) + d) / 48.0, (b + 4.0 * c + d) / 6.0
+            gain = early if early > late else late
             gain = gain if gain > middle else middle
             sample, true = float(levels[samples[hop]]) * gain, float(levels[trues[hop]]) * gain
             sample_peak = sample if sample > sample_peak else sample_peak

@@ -37,20 +37,20 @@ def after_gain(prepared: Prepared, gain_db: float) -> Reading:
 
 def after_limiting(prepared: Prepared, gain_db: float, limited: Limited) -> Reading:
     """The reading after a gain and the limiter: every loudness from the energies that are left."""
-    reading, energies = prepared.reading.without_curves(), limited.energies
+    reading, energies = prepared.reading.without_curves(), limited.left.energies
     true_peak_dbtp, sample_peak_dbfs = db_from_ratio(limited.true_peak), db_from_ratio(limited.sample_peak)
     return _moved(
         reading,
         gain_db,
-        integrated_lufs=level_after("integrated", prepared, limited),
+        integrated_lufs=level_after("integrated", prepared, limited.left),
         loudness_range_lu=loudness_range_lu(short_term_steps(energies)),
         max_momentary_lufs=loudest_lufs(energies, MOMENTARY_HOPS),
-        max_short_term_lufs=level_after("max_short_term", prepared, limited),
+        max_short_term_lufs=level_after("max_short_term", prepared, limited.left),
         true_peak_per_channel_dbtp=tuple(
             min(peak + gain_db, true_peak_dbtp) for peak in reading.true_peak_per_channel_dbtp
         ),
         sample_peak_dbfs=min(reading.sample_peak_dbfs + gain_db, sample_peak_dbfs),
-        rms_dbfs=level_after("rms", prepared, limited),
+        rms_dbfs=level_after("rms", prepared, limited.left),
     )
 
 
@@ -68,7 +68,7 @@ def after_plan(prepared: Prepared, plan: Plan, limited: Limited | None) -> Cours
     channels = prepared.reading.source.channels
     if limited is None:
         return Course(scaled(prepared.reading.curves.energies, plan.gain_db), channels, None)
-    return Course(limited.energies, channels, -20.0 * np.log10(limited.lowest.astype(np.float64)))
+    return Course(limited.left.energies, channels, -20.0 * np.log10(limited.lowest.astype(np.float64)))
 
 
 def _moved(reading: Reading, gain_db: float, **figures: Any) -> Reading:

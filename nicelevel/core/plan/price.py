@@ -33,6 +33,6 @@ def prices(prepared: Prepared, spec: Spec, output: OutputFormat) -> tuple[Price,
     for step in range(round(DEEPEST_DB / STEP_DB) + 1):
         gain_db = limiter.ceiling_db + step * STEP_DB - envelope.highest_db
         limited = envelope.limited(gain_db, limiter)
-        level = level_after(spec.loudness.measure, prepared, limited)
+        level = level_after(spec.loudness.measure, prepared, limited.left)
         found.append(Price(level, limited.depth_db, limited.share_ratio))
     return tuple(found)

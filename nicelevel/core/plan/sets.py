@@ -81,7 +81,7 @@ def limited_with(prepared: Prepared, gain_db: float, leaders: Limited) -> Limite
     """A member under the gain and the curve of its leader, which has as many hops."""
     assert prepared.hops
     envelope = Envelope(prepared.hops, prepared.reading, "true_peak")
-    return envelope.finished(envelope.left_by(leaders.curve, gain_db))
+    return envelope.finished(envelope.left_by(leaders.left.curve, gain_db))
 
 
 def member_plan(

@@ -10,8 +10,8 @@ from ..measure.envelope import HOPS_PER_SECOND
 def limit_block(block: NDArray[np.float64], first_frame: int, sample_rate_hz: int, nodes: Floats) -> None:
     """Multiply frames × channels, the first of which is a programme's `first_frame`, by its gain curve, in place.
 
-    nodes: see `plan.gain_curve.Curve`; hop k lies between the frames floor(k · rate / 1000) and floor((k + 1) · rate /
-    1000).
+    nodes: see `plan.gain_curve.Curve`; hop k lies between the frames floor(k · rate / 1000) and
+    floor((k + 1) · rate / 1000).
     """
     apply_curve(block, first_frame, sample_rate_hz, HOPS_PER_SECOND, nodes)
 

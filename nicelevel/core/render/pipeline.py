@@ -59,7 +59,7 @@ def _write(
                 for block in blocks:
                     levelled = gained(block, plan.gain_db)
                     if limited:
-                        limit_block(levelled, done, plan.output.sample_rate_hz, limited.curve.nodes)
+                        limit_block(levelled, done, plan.output.sample_rate_hz, limited.nodes)
                     sink.write(rounder.round(levelled) if rounder else levelled)
                     done += len(block)
                     if progress:

@@ -94,7 +94,7 @@ def test_what_a_curve_leaves_of_energies_equals_that_of_the_limited_audio(tmp_pa
     assert planned.sample_peak == pytest.approx(np.abs(audio).max(), rel=0.02)
 
 
-@pytest.mark.parametrize("deep_db, off_lu", [(0.5, 0.05), (2.0, 0.3), (5.0, 2.0)])
+@pytest.mark.parametrize(("deep_db", "off_lu"), [(0.5, 0.05), (2.0, 0.3), (5.0, 2.0)])
 def test_the_gain_told_from_blocks_is_near_the_one_that_is_found(tmp_path, deep_db, off_lu):
     signal = signals.programme(20, seed=6)
     envelope = _envelope(tmp_path, signal)

@@ -8,10 +8,8 @@ from nicelevel.core.measure.gating import (
     HOPS_PER_SECOND,
     MOMENTARY_HOPS,
     SHORT_TERM_HOPS,
-    gating_blocks,
     loudest_lufs,
     series_lufs,
-    times_counted,
     window_energies,
 )
 from nicelevel.core.measure.k_weighting import coefficients
@@ -215,24 +213,6 @@ def test_loudest_window_is_that_of_all_windows(hops, unevenness):
         every = plain.window_means(energies, window)
         expected = LUFS_OFFSET_DB + 10 * np.log10(every.max()) if len(every) else -np.inf
         assert loudest_lufs(energies, window) == pytest.approx(expected, abs=1e-9)
-
-
-def test_a_hop_is_counted_once_for_each_block_that_passes_the_gates():
-    energies = np.concatenate((np.full(100, 1e-3), np.zeros(100), np.full(100, 1e-3)))
-    blocks = gating_blocks(energies)
-    assert times_counted(blocks, 300)[[0, 10, 35, 99, 105, 130, 199, 200, 299]].tolist() == [
-        1,
-        2,
-        4,
-        4,
-        3,
-        0,
-        3,
-        4,
-        1,
-    ]
-    gated = blocks[blocks > 0.0]
-    assert times_counted(blocks, 300) @ energies == pytest.approx(gated.sum() * MOMENTARY_HOPS)
 
 
 def test_quiet_windows_after_a_very_loud_one_are_not_lost_in_rounding():

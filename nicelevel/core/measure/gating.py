@@ -93,15 +93,6 @@ def relative_gate_lufs(blocks: Energies) -> float:
     return lufs_from_energy(float(audible.mean())) + RELATIVE_GATE_LU if len(audible) else -math.inf
 
 
-def times_counted(blocks: Energies, hops: int) -> Energies:
-    """In how many of the blocks that pass the gates each of some hops lies: 0 to 4. blocks: see `gating_blocks`."""
-    passes = np.zeros(hops // STEP_HOPS + 1)
-    passes[: len(blocks)] = blocks > energy_from_lufs(max(relative_gate_lufs(blocks), ABSOLUTE_GATE_LUFS))
-    steps = MOMENTARY_HOPS // STEP_HOPS
-    counted = _window_sums(np.append(np.zeros(steps - 1), passes), steps)
-    return np.repeat(counted, STEP_HOPS)[:hops]
-
-
 def loudest_lufs(energies: Energies, window_hops: int) -> float:
     """Largest loudness of any window, searched at steps of 10 ms; minus infinity where too short.
 

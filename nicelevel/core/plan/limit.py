@@ -18,7 +18,6 @@ from ..measure.gating import (
     SHORT_TERM_HOPS,
     integrated_lufs,
     loudest_lufs,
-    times_counted,
     window_energies,
 )
 from ..measure.true_peak import KEPT_DB
@@ -161,12 +160,11 @@ class _Search:
         assert self.spec.loudness
         curves, gain, measure = self.prepared.reading.curves, energy_from_db(left.gain_db), self.spec.loudness.measure
         before, after = (curves.squares, left.squares) if measure == "rms" else (curves.energies, left.energies)
-        counted = after * times_counted(left.blocks, len(after)) if measure == "integrated" else after
         if measure == "max_short_term":
             start = int(window_energies(after, SHORT_TERM_HOPS).argmax())
-            before, after, counted = (each[start : start + SHORT_TERM_HOPS] for each in (before, after, counted))
-        free = float(counted @ (after >= before * (gain * UNTOUCHED_RATIO)))
-        return float(counted.sum()) - free, free
+            before, after = (each[start : start + SHORT_TERM_HOPS] for each in (before, after))
+        free = float(after @ (after >= before * (gain * UNTOUCHED_RATIO)))
+        return float(after.sum()) - free, free
 
     # The level that is reached, less the ceiling, depends on nothing but how far the gain drives peaks over it.
 

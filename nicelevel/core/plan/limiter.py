@@ -30,6 +30,9 @@ HEAD_SHARE = 0.5
 PLACE_DB, PLACES_JOINED_S = 0.1, 0.3
 """Limiting deeper than this has a place; places closer than that are one."""
 
+SINGLE_PEAKS_DB = 0.1
+"""Losses under this are of single peaks (found by trying)."""
+
 # Rows of the scratch that energies are computed in, each a block long; the rest is the low band's memory.
 _BEFORE, _AFTER, _PLAIN, _GAINS, _MEANS, _TOTAL, _LEFT, _PLAIN_TOTAL, _PLAIN_LEFT, _ROWS = range(10)
 
@@ -102,7 +105,8 @@ class Envelope:
         """About the gain after whose limiting the level is that of a plain gain.
 
         As if every block whose peak passes the ceiling were lowered as a whole, by as much: with the highest blocks
-        held, each further one begins at a known gain and level.
+        held, each further one begins at a known gain and level. What little is lost at first is lost to single peaks,
+        which are shorter than a block.
         """
         begins_db = ceiling_db - (self._block_codes / STEPS_PER_DB + LOWEST_DB)
         order = np.argsort(begins_db)
@@ -112,7 +116,8 @@ class Envelope:
         free = energies.sum() - np.cumsum(energies)
         with np.errstate(divide="ignore"):
             levels_db = 10.0 * np.log10((held + free * gains) / energies.sum())
-        return unlimited_db if unlimited_db <= levels_db[0] else float(np.interp(unlimited_db, levels_db, begins_db))
+        lost_db = max(0.0, float(np.interp(unlimited_db, levels_db, begins_db)) - unlimited_db)
+        return unlimited_db + lost_db * lost_db / (lost_db + SINGLE_PEAKS_DB)
 
     def _block_energies(self) -> NDArray[np.float64]:
         """The energy of every block of hops; an incomplete last one has none."""

@@ -6,8 +6,6 @@ matter of packages and comes after.)
 
 from pathlib import Path
 
-from .ahead import beside
-from .digest import sha256_of
 from .errors import CannotMeetError, OutputExistsError
 from .files.names import deliverable_path
 from .files.write import speaking_errors
@@ -29,17 +27,14 @@ def process(
     Raises CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where
     a format cannot be made from this source.
     """
-    with (
-        Workshop(path, spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)) as workshop,
-        beside(lambda: sha256_of(path)) as digesting,
-    ):
+    with Workshop(path, spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)) as workshop:
         chosen = plans(workshop.source(), workshop.find, spec)
         for plan in chosen:
             refuse(plan)
         targets = [folder / deliverable_path(path.stem, spec, plan.output) for plan in chosen]
         for target in targets:
             refuse_existing(target, replace)
-        digest, source = digesting.result(), workshop.source()
+        source = workshop.source()
 
         def planned(plan: Plan) -> Planned:
             return plan, limited_by(workshop.find(plan.preparation), plan)
@@ -52,7 +47,7 @@ def process(
             part = share_of(progress, 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen))
             with speaking_errors(target):
                 target.parent.mkdir(parents=True, exist_ok=True)
-            order = Order(path, digest, source, spec, spec, planned(plan), replan)
+            order = Order(path, source, spec, spec, planned(plan), replan)
             deliverables.append(produce(order, target, replace, part))
         return deliverables
 

@@ -42,13 +42,12 @@ Replan = Callable[[Spec], Planned]
 
 @dataclass(frozen=True)
 class Order:
-    """What is to be made: a source with its digest, the spec that is held, the plan, and how to plan anew.
+    """What is to be made: a source, the spec that is held, the plan, and how to plan anew.
 
     judging: the spec that the file is held to; replan: None where the gain is another source's.
     """
 
     path: Path
-    sha256: str
     source: Source
     spec: Spec
     judging: Spec
@@ -70,7 +69,7 @@ def produce(
         # What has met its spec once is made again rather than something that may be nearer to the target.
         planned = met if is_last and met else planned
         part = share_of(progress, number / MOST_ROUNDS, 1 / MOST_ROUNDS) if first.output.is_lossy else progress
-        staged = render(order.path, *planned, target, order.sha256, share_of(part, 0.0, RENDER_SHARE))
+        staged = render(order.path, *planned, target, share_of(part, 0.0, RENDER_SHARE))
         try:
             carried = _carried(order, staged, planned[0])
             proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))

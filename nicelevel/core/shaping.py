@@ -10,7 +10,6 @@ from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import solve_toeplitz
 
 TAPS = 12
 RANGE_DB = 26.0
@@ -41,7 +40,8 @@ def shaping_filter(sample_rate_hz: int) -> tuple[float, ...]:
     power = sensitivity(np.linspace(0.0, sample_rate_hz / 2, POINTS + 1))
     correlation = np.fft.irfft(power)[: TAPS + 1]
     correlation[0] *= 1.0 + STEADINESS
-    return tuple(solve_toeplitz(correlation[:TAPS], correlation[1:]).tolist())
+    apart = np.abs(np.subtract.outer(np.arange(TAPS), np.arange(TAPS)))
+    return tuple(np.linalg.solve(correlation[apart], correlation[1:]).tolist())
 
 
 def most_steps(dither: str, sample_rate_hz: int) -> float:

@@ -196,7 +196,6 @@ def _render(deliverable: Deliverable, config: Config) -> None:
 
     order = Order(
         audio.audio_path(source.digest),
-        source.digest,
         load_figures(source.digest, audio).source,
         spec,
         judged_by(source, spec),

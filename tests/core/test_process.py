@@ -119,9 +119,7 @@ def test_a_file_that_misses_is_kept_under_a_name_that_says_so(tmp_path):
     path = signals.write(tmp_path / "mix.wav", signals.noise(3, -20))
     found = planned(measure(path), shipped_specs()["podcast"])
     specs = shipped_specs()
-    order = Order(
-        path, "0" * 64, found.predicted.source, specs["podcast"], specs["european-broadcast"], (found, None), None
-    )
+    order = Order(path, found.predicted.source, specs["podcast"], specs["european-broadcast"], (found, None), None)
     done = produce(order, tmp_path / "out.wav")
     assert done.path.name == "out MISSES ITS SPEC.wav"
     assert not done.proof.verdict.meets
@@ -134,7 +132,7 @@ def test_odd_block_borders_change_no_byte(tmp_path, monkeypatch):
     digests = set()
     for size in (1 << 16, 1_001):
         monkeypatch.setattr("nicelevel.core.render.pipeline.BLOCK_FRAMES", size)
-        staged = render(path, found, None, tmp_path / "out.wav", "ab" * 32)
+        staged = render(path, found, None, tmp_path / "out.wav")
         digests.add(sha256_of(staged.path))
         staged.discard()
     assert len(digests) == 1

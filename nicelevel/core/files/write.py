@@ -18,8 +18,6 @@ from ..errors import NoPermissionError, NoSpaceError, OutputExistsError
 from ..values import OutputFormat
 from .blocks import Samples
 from .containers import data_bytes
-from .encode import AvSink, VorbisSink
-from .lame import LameSink
 from .wave_header import wave_header
 
 _FULL_CODES = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
@@ -89,6 +87,10 @@ def open_sink(path: Path, output: OutputFormat, frames: int, seed: int = 0) -> S
         return _WaveSink(path, output, frames)
     if output.container in _SOUNDFILE_FORMATS:
         return _SoundfileSink(path, output)
+    # Loaded only here: FFmpeg's libraries are large.
+    from .encode import AvSink, VorbisSink
+    from .lame import LameSink
+
     if output.encoding == "vorbis":
         return VorbisSink(path, output, seed)
     if output.encoding == "mp3":

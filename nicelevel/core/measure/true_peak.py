@@ -275,8 +275,8 @@ def _highest_of_quarters(samples: Floats, quarters: Floats, points: Floats, fram
     4 × whole tiles; frames: of the hop, and two more.
     """
     for start in range(0, frames, TILE):
-        for phase in range(1, 4):
-            _filter_tile(samples[start : start + TILE + TAPS], quarters[phase], points[phase, start : start + TILE])
+        part = samples[start : start + TILE + TAPS]
+        _filter_tile(part, quarters, points[1, start:], points[2, start:], points[3, start:])
     first, second, third, fourth = samples[HALF_TAPS - 1 :], points[1], points[2], points[3]
     tops, highest = points[0], np.float32(0.0)
     for frame in range(1, frames - 1):
@@ -297,15 +297,22 @@ def _highest_of_quarters(samples: Floats, quarters: Floats, points: Floats, fram
 
 
 @vectorised
-def _filter_tile(samples: Floats, weights: Floats, line: Floats) -> None:
-    """TILE results of one phase. A fixed number of them lets the processor take many at once."""
+def _filter_tile(samples: Floats, quarters: Floats, first: Floats, second: Floats, third: Floats) -> None:
+    """TILE results of three phases. A fixed number of them lets the processor take many at once."""
     for frame in range(TILE):
-        line[frame] = np.float32(0.0)
+        first[frame] = np.float32(0.0)
+        second[frame] = np.float32(0.0)
+        third[frame] = np.float32(0.0)
     for tap in range(0, TAPS, 4):
-        a, b, c, d = weights[tap], weights[tap + 1], weights[tap + 2], weights[tap + 3]
+        a, b, c, d = quarters[1, tap], quarters[1, tap + 1], quarters[1, tap + 2], quarters[1, tap + 3]
+        e, f, g, h = quarters[2, tap], quarters[2, tap + 1], quarters[2, tap + 2], quarters[2, tap + 3]
+        i, j, k, m = quarters[3, tap], quarters[3, tap + 1], quarters[3, tap + 2], quarters[3, tap + 3]
         part = samples[tap:]
         for frame in range(TILE):
-            line[frame] += (a * part[frame] + b * part[frame + 1]) + (c * part[frame + 2] + d * part[frame + 3])
+            w, x, y, z = part[frame], part[frame + 1], part[frame + 2], part[frame + 3]
+            first[frame] += (a * w + b * x) + (c * y + d * z)
+            second[frame] += (e * w + f * x) + (g * y + h * z)
+            third[frame] += (i * w + j * x) + (k * y + m * z)
 
 
 @vectorised

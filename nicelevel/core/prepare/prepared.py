@@ -1,9 +1,12 @@
 """The prepared signal: a source after its channel work and resampling, as blocks and as a reading."""
 
+import os
 from collections.abc import Callable, Hashable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
+from types import TracebackType
 
 import numpy as np
 import soxr
@@ -97,18 +100,41 @@ def _closed(blocks: Iterator[Block], frames: int, fade_frames: int) -> Iterator[
 
 
 def _resampled(blocks: Iterator[Block], source: Source, rate_hz: int, channels: int) -> Iterator[Block]:
-    """At another rate, with the exact length: soxr's very high quality, which does not shift the signal."""
-    stream = soxr.ResampleStream(source.sample_rate_hz, rate_hz, channels, dtype="float64", quality="VHQ")
+    """At another rate, with the exact length: soxr's very high quality, which does not shift the signal.
+
+    A channel knows nothing of the others: they are computed side by side.
+    """
     left = resampled_frames(source, rate_hz)
-    for block in blocks:
-        part = stream.resample_chunk(np.ascontiguousarray(block, np.float64))[:left]
-        left -= len(part)
-        yield part
-    last = stream.resample_chunk(np.zeros((0, channels)), last=True)[:left]
+    with _Resampler(source.sample_rate_hz, rate_hz, channels) as resampler:
+        for block in blocks:
+            part = resampler.next(block)[:left]
+            left -= len(part)
+            yield part
+        last = resampler.next(np.zeros((0, channels)), is_last=True)[:left]
     yield last
     # Rounding of the length can leave one frame to be filled.
     if left > len(last):
         yield np.zeros((left - len(last), channels))
+
+
+class _Resampler:
+    """Every channel of a programme in a stream of its own, as many at once as there are processors."""
+
+    def __init__(self, rate_hz: int, to_hz: int, channels: int) -> None:
+        self._streams = [soxr.ResampleStream(rate_hz, to_hz, 1, "float64", "VHQ") for _ in range(channels)]
+        self._pool = ThreadPoolExecutor(min(channels, os.cpu_count() or 1))
+
+    def next(self, block: Block, is_last: bool = False) -> Block:
+        """The next frames × channels at the other rate."""
+        columns = np.ascontiguousarray(block.T, np.float64)
+        parts = self._pool.map(lambda stream, column: stream.resample_chunk(column, is_last), self._streams, columns)
+        return np.stack(list(parts), axis=1)
+
+    def __enter__(self) -> "_Resampler":
+        return self
+
+    def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._pool.shutdown()
 
 
 def prepare(

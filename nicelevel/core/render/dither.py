@@ -13,11 +13,6 @@ from ..shaping import shaping_filter
 from ..values import OutputFormat
 
 
-def seed_from_digest(sha256: str) -> int:
-    """Seed of the dither: the source's digest, so that the same input gives the same bytes."""
-    return int(sha256[:16], 16)
-
-
 def rounded(block: Floats, bits: int, dithers: bool, seed: int, first_frame: int) -> NDArray[np.int32]:
     """Integer codes of a block of frames × channels, ±1.0 at full scale, held inside the word length.
 

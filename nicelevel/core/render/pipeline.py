@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..ahead import ahead
+from ..digest import seed_of
 from ..files import StagedFile, open_sink, take_in
 from ..files.blocks import Block
 from ..files.write import speaking_errors
@@ -17,7 +18,7 @@ from ..prepare.prepared import prepared_blocks, prepared_source
 from ..progress import Progress
 from ..units import ratio_from_db
 from ..values import Plan
-from .dither import Rounder, seed_from_digest
+from .dither import Rounder
 from .limiting import limit_block
 
 BLOCK_FRAMES = 1 << 16
@@ -28,18 +29,17 @@ def render(
     plan: Plan,
     limited: Limited | None,
     target: Path,
-    source_sha256: str,
     progress: Progress | None = None,
 ) -> StagedFile:
     """Write what a plan says into a staged file beside `target`; the caller proves and publishes it.
 
-    limited: what the plan's limiter makes of the signal; `source_sha256` seeds the dither. Leaves nothing behind
-    where it fails or is stopped.
+    limited: what the plan's limiter makes of the signal. The source's contents seed the dither, so that the same
+    input gives the same bytes. Leaves nothing behind where it fails or is stopped.
     """
     staged = StagedFile(target)
     try:
         with speaking_errors(target):
-            _write(path, plan, limited, staged, seed_from_digest(source_sha256), progress)
+            _write(path, plan, limited, staged, seed_of(path), progress)
     except BaseException:
         staged.discard()
         raise

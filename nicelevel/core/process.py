@@ -47,7 +47,7 @@ def process(
             part = share_of(progress, 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen))
             with speaking_errors(target):
                 target.parent.mkdir(parents=True, exist_ok=True)
-            order = Order(path, source, spec, spec, planned(plan), replan)
+            order = Order(path, source, spec, spec, planned(plan), workshop.find, replan)
             deliverables.append(produce(order, target, replace, part))
         return deliverables
 

@@ -17,15 +17,23 @@ from .files.names import missed_name
 from .files.wave_chunks import set_bext_loudness
 from .plan.formats import format_behind
 from .plan.limiter import Limited
+from .prepare import Find
 from .progress import Progress, share_of
 from .prove import prove
+from .rehearse import SHORTEST_S, expected_reading
 from .render import render
 from .specs import Spec
 from .specs.judge import MEASURES, named_limits
 from .specs.spec import Format, Loudness
-from .values import Deliverable, Plan, Proof, Source
+from .values import Deliverable, Plan, Proof, Reading, Source
 
-MOST_ROUNDS = 4
+MOST_ROUNDS = 5
+REFINEMENTS, SHORT_REFINEMENTS = 1, 2
+"""What meets its spec without rehearsal is brought nearer to the target so often; rounds of long ones cost more."""
+
+MOST_REHEARSALS = 3
+"""An encoder passes a lower ceiling by a little more: each rehearsal is of what the last one led to."""
+
 ROOMS_DB = (0.02, 0.1, 0.4)
 """A ceiling is lowered by so much more than the encoder passed it, round by round: it passes a lower ceiling too."""
 
@@ -44,7 +52,8 @@ Replan = Callable[[Spec], Planned]
 class Order:
     """What is to be made: a source, the spec that is held, the plan, and how to plan anew.
 
-    judging: the spec that the file is held to; replan: None where the gain is another source's.
+    judging: the spec that the file is held to; find: gives its prepared signals; replan: None where the gain is
+    another source's.
     """
 
     path: Path
@@ -52,6 +61,7 @@ class Order:
     spec: Spec
     judging: Spec
     planned: Planned
+    find: Find
     replan: Replan | None
 
 
@@ -62,8 +72,11 @@ def produce(
 
     Raises the NiceLevelError named for the cause where the source cannot be used or the target not be written.
     """
-    first, planned, met = order.planned[0], order.planned, None
-    asked = _of_one_format(order, first)
+    first, met = order.planned[0], None
+    asked, planned, rehearsed = _rehearsed(order, _of_one_format(order, first))
+    refinements = (
+        0 if rehearsed else REFINEMENTS if first.predicted.source.duration_s >= SHORTEST_S else SHORT_REFINEMENTS
+    )
     for number in range(MOST_ROUNDS):
         is_last = number + 1 == MOST_ROUNDS
         # What has met its spec once is made again rather than something that may be nearer to the target.
@@ -74,9 +87,9 @@ def produce(
             carried = _carried(order, staged, planned[0])
             proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))
             met = planned if proof.verdict.meets else met
-            # What meets its spec is brought nearer to the target once: a further round costs more than it gives.
-            is_good = proof.verdict.meets and number > 0
-            tighter = None if is_last or is_good else _tighter(asked, order.spec, first, proof, number)
+            is_good = proof.verdict.meets and number >= refinements
+            reading, room_db = proof.reading, ROOMS_DB[min(number + rehearsed, len(ROOMS_DB) - 1)]
+            tighter = None if is_last or is_good else _tighter(asked, order.spec, first, reading, room_db)
             again = _again(order, tighter, planned[0]) or (None if proof.verdict.meets else met)
             if is_last or again is None:
                 proof = _with_loudness_stated(staged, planned[0], proof, carried)
@@ -115,17 +128,39 @@ def _again(order: Order, tighter: Spec | None, plan: Plan) -> Planned | None:
     if tighter is None or order.replan is None:
         return None
     planned = order.replan(tighter)
-    is_same = abs(planned[0].gain_db - plan.gain_db) < ROOMS_DB[0] / 2 and planned[0].output == plan.output
-    return None if is_same or planned[0].action == "cannot_meet" else planned
+    return None if _is_same(planned[0], plan) or planned[0].action == "cannot_meet" else planned
 
 
-def _tighter(asked: Spec, spec: Spec, first: Plan, proof: Proof, number: int) -> Spec | None:
+def _is_same(one: Plan, other: Plan) -> bool:
+    """Whether two plans would write the same file, but for what an encoder makes of a hundredth of a dB."""
+    ceilings = [plan.limiting.limiter.ceiling_db if plan.limiting else math.inf for plan in (one, other)]
+    gains = [one.gain_db, other.gain_db]
+    close = all(math.isclose(*pair, rel_tol=0.0, abs_tol=ROOMS_DB[0] / 2) for pair in (ceilings, gains))
+    return close and one.output == other.output
+
+
+def _rehearsed(order: Order, asked: Spec) -> tuple[Spec, Planned, bool]:
+    """The spec and the plan of the first round, and whether they make up for what an encoder does."""
+    first, planned = order.planned[0], order.planned
+    for _ in range(MOST_REHEARSALS if first.output.is_lossy and order.replan else 0):
+        expected = expected_reading(order.path, *planned, order.find(planned[0].preparation))
+        if expected is None:
+            break
+        tighter = _tighter(asked, order.spec, first, expected, ROOMS_DB[0])
+        again = _again(order, tighter, planned[0])
+        if tighter is None or again is None:
+            return asked, planned, tighter is None
+        asked, planned = tighter, again
+    return asked, planned, planned is not order.planned
+
+
+def _tighter(asked: Spec, spec: Spec, first: Plan, reading: Reading, room_db: float) -> Spec | None:
     """A spec that makes up for what the encoder did; None where it did nothing that could be made up for."""
     if not first.output.is_lossy:
         return None
-    limits = dict(_lower_limits(asked, spec, proof, ROOMS_DB[number]))
-    loudness = _moved_target(asked, first, proof)
-    smaller = _smaller_format(asked, spec, proof)
+    limits = dict(_lower_limits(asked, spec, reading, room_db))
+    loudness = _moved_target(asked, first, reading)
+    smaller = _smaller_format(asked, spec, reading)
     if not limits and loudness is None and smaller is None:
         return None
     return asked.model_copy(
@@ -137,30 +172,30 @@ def _tighter(asked: Spec, spec: Spec, first: Plan, proof: Proof, number: int) ->
     )
 
 
-def _lower_limits(asked: Spec, spec: Spec, proof: Proof, room_db: float) -> Iterator[tuple[str, float]]:
+def _lower_limits(asked: Spec, spec: Spec, reading: Reading, room_db: float) -> Iterator[tuple[str, float]]:
     """Ceilings that were passed, each as much lower as it was passed, and a little more."""
     present = {limit.key: required for limit, required in named_limits(asked)}
     for limit, required in named_limits(spec):
-        found = limit.figure(proof.reading)
+        found = limit.figure(reading)
         if limit.moved_by_gain and found is not None and found > required:
             yield limit.key, present[limit.key] - (found - required) - room_db
 
 
-def _moved_target(asked: Spec, first: Plan, proof: Proof) -> Loudness | None:
+def _moved_target(asked: Spec, first: Plan, reading: Reading) -> Loudness | None:
     """The target moved by as much as the level is off what was meant first; None where it is not."""
     if asked.loudness is None or first.action == "as_is":
         return None
     figure = MEASURES[asked.loudness.measure]
-    off_db = figure(proof.reading) - figure(first.predicted)
+    off_db = figure(reading) - figure(first.predicted)
     if not math.isfinite(off_db) or abs(off_db) <= OFF_TARGET_DB:
         return None
     target = asked.loudness.target_for(len(first.output.layout.positions)) - off_db
     return asked.loudness.model_copy(update={"target": target, "mono_target": None})
 
 
-def _smaller_format(asked: Spec, spec: Spec, proof: Proof) -> Format | None:
+def _smaller_format(asked: Spec, spec: Spec, reading: Reading) -> Format | None:
     """The format at the next lower bit rate that would fit, where the file came out too large."""
-    wanted, source, most = asked.formats[0], proof.reading.source, spec.limits.max_size_bytes
+    wanted, source, most = asked.formats[0], reading.source, spec.limits.max_size_bytes
     if most is None or source.size_bytes is None or source.size_bytes <= most:
         return None
     fits_kbps = most * 8 / 1000 / source.duration_s * (most / source.size_bytes)

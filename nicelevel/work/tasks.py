@@ -39,6 +39,7 @@ from nicelevel.store.prepared import (
     missing_preparations,
     preparation_from_json,
     preparation_to_json,
+    prepared_signals,
 )
 from nicelevel.store.readings import is_measured, load_figures, save_reading
 from nicelevel.store.sources import (
@@ -200,6 +201,7 @@ def _render(deliverable: Deliverable, config: Config) -> None:
         spec,
         judged_by(source, spec),
         (plan, limited_of(source, plan, audio)),
+        prepared_signals(source.digest, audio),
         None if source.leader_id else replan,
     )
     path = deliverable_path(source.title, spec, plan.output)

@@ -9,6 +9,7 @@ import soundfile
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import CannotMeetError, OutputExistsError, StoppedError
 from nicelevel.core.measure import measure
+from nicelevel.core.prepare import Prepared
 from nicelevel.core.process import process
 from nicelevel.core.produce import Order, produce
 from nicelevel.core.render import render
@@ -119,7 +120,15 @@ def test_a_file_that_misses_is_kept_under_a_name_that_says_so(tmp_path):
     path = signals.write(tmp_path / "mix.wav", signals.noise(3, -20))
     found = planned(measure(path), shipped_specs()["podcast"])
     specs = shipped_specs()
-    order = Order(path, found.predicted.source, specs["podcast"], specs["european-broadcast"], (found, None), None)
+    order = Order(
+        path,
+        found.predicted.source,
+        specs["podcast"],
+        specs["european-broadcast"],
+        (found, None),
+        lambda _: Prepared(measure(path)),
+        None,
+    )
     done = produce(order, tmp_path / "out.wav")
     assert done.path.name == "out MISSES ITS SPEC.wav"
     assert not done.proof.verdict.meets

@@ -37,7 +37,7 @@ def test_what_the_encoder_does_to_peak_and_level_is_made_up_for(tmp_path, drums,
     read = measure(done.path)
     assert done.proof.verdict.meets
     assert done.asked.action == "limit"
-    assert 2 <= done.rounds <= 4
+    assert 2 <= done.rounds <= 5
     assert read.integrated_lufs == pytest.approx(-16.0, abs=0.15)
     assert read.true_peak_dbtp <= -2.0
     assert done.plan.predicted.true_peak_dbtp < done.asked.predicted.true_peak_dbtp

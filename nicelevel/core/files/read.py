@@ -6,7 +6,6 @@ from pathlib import Path
 from types import TracebackType
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..errors import (
     EmptyError,
@@ -61,12 +60,12 @@ class Audio:
             done += len(block)
             yield block
 
-    def window(self, first: int, last: int) -> NDArray[np.float32]:
-        """Some frames × channels from anywhere, ±1.0 at full scale. Raises as `blocks`, or UnsupportedError."""
+    def window(self, first: int, last: int) -> Block:
+        """Some frames × channels from anywhere, as `blocks` gives them. Raises as that, or UnsupportedError."""
         self._decoder.seek(first)
         parts, have = [], 0
         while have < last - first and len(block := self._decoder.read(last - first - have)):
-            parts.append(block.astype(np.float32, copy=False))
+            parts.append(block)
             have += len(block)
         return np.concatenate(parts) if parts else np.empty((0, self.source.channels), np.float32)
 

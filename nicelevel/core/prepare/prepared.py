@@ -79,24 +79,35 @@ def prepared_blocks(audio: Audio, preparation: Preparation, frames: int) -> Iter
     if preparation.sample_rate_hz is not None:
         channels = prepared_source(audio.source, preparation).channels
         blocks = _resampled(blocks, audio.source, preparation.sample_rate_hz, channels)
-    if preparation.frames is None:
-        return blocks
-    return _closed(blocks, preparation.frames, preparation.fade_frames)
+    return blocks if preparation.frames is None else _closed(blocks, preparation)
 
 
-def _closed(blocks: Iterator[Block], frames: int, fade_frames: int) -> Iterator[Block]:
-    """Cut to a length, its end faded out along half a cosine, whose slope has no corner."""
+def _closed(blocks: Iterator[Block], preparation: Preparation) -> Iterator[Block]:
+    """Cut to the length of a preparation, its end faded out."""
+    assert preparation.frames
     done = 0
     for block in blocks:
-        part = block[: frames - done]
-        into_fade = np.arange(done, done + len(part)) - (frames - fade_frames)
-        if len(part) and into_fade[-1] >= 0:
-            gain = 0.5 + 0.5 * np.cos(np.pi * np.maximum(into_fade + 0.5, 0.0) / max(1, fade_frames))
-            part = part.astype(np.float64) * np.where(into_fade >= 0, gain, 1.0)[:, None]
-        yield part
+        part = block[: preparation.frames - done]
+        gains = closing_gains(preparation, done, len(part))
+        yield part if gains is None else part.astype(np.float64) * gains[:, None]
         done += len(part)
-        if done == frames:
+        if done == preparation.frames:
             return
+
+
+def closing_gains(preparation: Preparation, first: int, count: int) -> NDArray[np.float64] | None:
+    """The gains of some frames of a prepared signal: at its end along half a cosine, whose slope has no corner.
+
+    None where all of them are 1.
+    """
+    if preparation.frames is None or count == 0:
+        return None
+    into_fade = np.arange(first, first + count) - (preparation.frames - preparation.fade_frames)
+    if into_fade[-1] < 0:
+        return None
+    falling = 0.5 + 0.5 * np.cos(np.pi * np.maximum(into_fade + 0.5, 0.0) / max(1, preparation.fade_frames))
+    gains: NDArray[np.float64] = np.where(into_fade >= 0, falling, 1.0)
+    return gains
 
 
 def _resampled(blocks: Iterator[Block], source: Source, rate_hz: int, channels: int) -> Iterator[Block]:
@@ -105,7 +116,7 @@ def _resampled(blocks: Iterator[Block], source: Source, rate_hz: int, channels: 
     A channel knows nothing of the others: they are computed side by side.
     """
     left = resampled_frames(source, rate_hz)
-    with _Resampler(source.sample_rate_hz, rate_hz, channels) as resampler:
+    with Resampler(source.sample_rate_hz, rate_hz, channels) as resampler:
         for block in blocks:
             part = resampler.next(block)[:left]
             left -= len(part)
@@ -117,7 +128,7 @@ def _resampled(blocks: Iterator[Block], source: Source, rate_hz: int, channels: 
         yield np.zeros((left - len(last), channels))
 
 
-class _Resampler:
+class Resampler:
     """Every channel of a programme in a stream of its own, as many at once as there are processors."""
 
     def __init__(self, rate_hz: int, to_hz: int, channels: int) -> None:
@@ -130,7 +141,7 @@ class _Resampler:
         parts = self._pool.map(lambda stream, column: stream.resample_chunk(column, is_last), self._streams, columns)
         return np.stack(list(parts), axis=1)
 
-    def __enter__(self) -> "_Resampler":
+    def __enter__(self) -> "Resampler":
         return self
 
     def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:

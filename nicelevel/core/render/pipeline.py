@@ -12,8 +12,10 @@ from ..ahead import ahead
 from ..digest import seed_of
 from ..files import StagedFile, open_sink, take_in
 from ..files.blocks import Block
+from ..files.read import Audio
 from ..files.write import speaking_errors
 from ..plan.limiter import Limited
+from ..prepare.pieces import prepared_piece
 from ..prepare.prepared import prepared_blocks, prepared_source
 from ..progress import Progress
 from ..units import ratio_from_db
@@ -66,6 +68,14 @@ def _write(
                         progress(done / frames)
         finally:
             sink.close()
+
+
+def rendered_piece(audio: Audio, plan: Plan, limited: Limited | None, first: int, last: int) -> NDArray[np.float64]:
+    """What `render` makes of some frames, before the last rounding. Raises as `prepared_piece`."""
+    piece = gained(prepared_piece(audio, plan.preparation, first, last), plan.gain_db)
+    if limited:
+        limit_block(piece, first, plan.output.sample_rate_hz, limited.nodes)
+    return piece
 
 
 def gained(block: Block, gain_db: float) -> NDArray[np.float64]:

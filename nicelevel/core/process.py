@@ -11,7 +11,8 @@ from .files.names import deliverable_path
 from .files.write import speaking_errors
 from .plan import plans
 from .plan.formats import possible_formats
-from .plan.limit import limited_by
+from .plan.per_channel import limited_of_plan
+from .plan.sets import judged_by
 from .prepare import Workshop
 from .produce import Order, Planned, produce
 from .progress import Progress, share_of
@@ -37,7 +38,7 @@ def process(
         source = workshop.source()
 
         def planned(plan: Plan) -> Planned:
-            return plan, limited_by(workshop.find(plan.preparation), plan)
+            return plan, limited_of_plan(plan, workshop.find)
 
         def replan(tighter: Spec) -> Planned:
             return planned(plans(source, workshop.find, tighter)[0])
@@ -47,7 +48,8 @@ def process(
             part = share_of(progress, 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen))
             with speaking_errors(target):
                 target.parent.mkdir(parents=True, exist_ok=True)
-            order = Order(path, source, spec, spec, planned(plan), workshop.find, replan)
+            again = replan if plan.output.is_lossy else None
+            order = Order(path, source, spec, judged_by(spec, plan), planned(plan), workshop.find, again)
             deliverables.append(produce(order, target, replace, part))
         return deliverables
 

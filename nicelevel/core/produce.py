@@ -110,7 +110,8 @@ def _carried(order: Order, staged: StagedFile, plan: Plan) -> Carried:
 
 def _with_loudness_stated(staged: StagedFile, plan: Plan, proof: Proof, carried: Carried) -> Proof:
     """The same proof of the file whose `bext`, where it has one, now states what was measured: no sample changes."""
-    if plan.output.container != "wav" or "bext" not in carried.kept:
+    is_whole = plan.output.channel is None
+    if plan.output.container != "wav" or "bext" not in carried.kept or not is_whole:
         return proof
     set_bext_loudness(staged.path, proof.reading)
     return replace(proof, sha256=sha256_of(staged.path))

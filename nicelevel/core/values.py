@@ -167,6 +167,7 @@ class OutputFormat:
     """The format of one deliverable, with every "keep" of the spec resolved for its source.
 
     `encoding` of what is packed without loss is that of its words; `lossless` names the packing, flac or alac.
+    Of a file per channel: `part_of` is the layout of the programme, `channel` the number of this one in it.
     """
 
     container: str
@@ -177,6 +178,20 @@ class OutputFormat:
     bitrate_kbps: float | None = None
     bitrate_mode: str = "constant"
     lossless: str | None = None
+    part_of: Layout | None = None
+    channel: int | None = None
+
+    @property
+    def of_all_channels(self) -> "OutputFormat":
+        """The same format for the programme in one file."""
+        return replace(self, layout=self.part_of or self.layout, part_of=None, channel=None)
+
+    @property
+    def channel_name(self) -> str | None:
+        """The position of the one channel that the file holds of its programme, or its number from 1."""
+        if self.part_of is None or self.channel is None:
+            return None
+        return self.part_of.positions[self.channel] or str(self.channel + 1)
 
     @property
     def is_lossy(self) -> bool:
@@ -203,7 +218,8 @@ class Preparation:
     """The steps between a source and the signal that is levelled, in the order of their run; None where not needed.
 
     matrix: output × input channels, with the layout that comes out; sample_rate_hz: what it is resampled to; frames:
-    the length it is cut to, at its own rate, the last fade_frames of it faded out.
+    the length it is cut to, at its own rate, the last fade_frames of it faded out; channel: the number of the one
+    that is taken of those that are there by then.
     """
 
     matrix: tuple[tuple[float, ...], ...] | None = None
@@ -211,10 +227,16 @@ class Preparation:
     sample_rate_hz: int | None = None
     frames: int | None = None
     fade_frames: int = 0
+    channel: int | None = None
 
     @property
     def is_nothing(self) -> bool:
-        return self.matrix is None and self.sample_rate_hz is None and self.frames is None
+        return self == Preparation()
+
+    @property
+    def of_all_channels(self) -> "Preparation":
+        """The same steps without taking a single channel."""
+        return replace(self, channel=None)
 
     def digest_of(self, source_digest: str) -> str:
         """The name of the prepared signal of a source with this digest; an untouched one keeps its own."""
@@ -223,6 +245,7 @@ class Preparation:
         layout = self.layout.positions if self.layout else None
         text = f"{source_digest}|{self.matrix!r}|{layout!r}|{self.sample_rate_hz!r}"
         text += f"|{self.frames}|{self.fade_frames}" if self.frames is not None else ""
+        text += f"|channel {self.channel}" if self.channel is not None else ""
         return hashlib.sha256(text.encode()).hexdigest()
 
 

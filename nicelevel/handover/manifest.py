@@ -16,11 +16,18 @@ MANIFEST_VERSION = 1
 def manifest(job: str, made_at: datetime, deliverables: Sequence[Deliverable], files: Sequence[Packed]) -> str:
     """JSON text; `files` are the deliverables under the names that they have in the package.
 
-    level_of: the title of the mix that a member of a set takes its level from; no target holds for the member.
+    level_of: the title of the mix that a member of a set takes its level from, or of the programme that a file holds
+    a channel of; no target holds for such a file.
     """
     rows = [_row(each, packed) for each, packed in zip(deliverables, files, strict=True)]
     kept = {"manifest": MANIFEST_VERSION, "job": job, "made_at": made_at.isoformat(timespec="seconds"), "files": rows}
     return json.dumps(kept, ensure_ascii=False, indent=1)
+
+
+def _level_of(made: Deliverable) -> str | None:
+    if made.source.leader_id:
+        return str(made.source.leader.title)
+    return str(made.source.title) if (made.plan or {}).get("format", {}).get("channel") else None
 
 
 def _row(made: Deliverable, packed: Packed) -> dict[str, Any]:
@@ -32,7 +39,7 @@ def _row(made: Deliverable, packed: Packed) -> dict[str, Any]:
         "sha256": packed.sha256,
         "spec": {"slug": kept.spec.slug, "name": kept.spec.spec.name, "version": kept.version},
         "source": {"title": source.title, "file_name": source.file_name, "sha256": source.digest},
-        "level_of": source.leader.title if source.leader_id else None,
+        "level_of": _level_of(made),
         "integrated_lufs": measured.get("integrated_lufs"),
         "true_peak_dbtp": measured.get("true_peak_dbtp"),
         "duration_s": measured.get("duration_s"),

@@ -133,6 +133,7 @@ def one_plan_json(plan: Plan) -> Json:
             "encoding": plan.output.lossless or plan.output.encoding,
             "sample_rate": plan.output.sample_rate_hz,
             "layout": plan.output.layout.name,
+            "channel": plan.output.channel_name,
             "dither": plan.output.dither if plan.dithers else "none",
         },
     }

@@ -5,10 +5,11 @@ from functools import lru_cache
 from pathlib import PurePath
 
 from nicelevel.core.plan import plans
-from nicelevel.core.plan.formats import format_behind, resolve_format
+from nicelevel.core.plan.formats import format_behind, outputs_of
 from nicelevel.core.plan.limit import limited_by
 from nicelevel.core.plan.limiter import Limited
-from nicelevel.core.plan.sets import Candidate, ProposedSet, as_member, limited_with, member_plan, propose_sets
+from nicelevel.core.plan.per_channel import limited_of_plan
+from nicelevel.core.plan.sets import Candidate, ProposedSet, limited_with, member_plan, propose_sets
 from nicelevel.core.prepare import preparation_for
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
@@ -32,14 +33,9 @@ def limited_of(source: Source, plan: Plan, audio: AudioFolder) -> Limited | None
         return None
     prepared = load_prepared(source.digest, plan.preparation, audio)
     if source.leader_id is None:
-        return limited_by(prepared, plan)
-    leaders = limited_by(load_prepared(source.leader.digest, plan.preparation, audio), plan)
+        return limited_of_plan(plan, prepared_signals(source.digest, audio))
+    leaders = limited_by(load_prepared(source.leader.digest, plan.preparation.of_all_channels, audio), plan)
     return limited_with(prepared, plan.gain_db, leaders) if leaders else None
-
-
-def judged_by(source: Source, spec: Spec) -> Spec:
-    """What a written file of a source is held to."""
-    return spec if source.leader_id is None else as_member(spec)
 
 
 @lru_cache(maxsize=8192)
@@ -56,10 +52,10 @@ def _as_member(
     for leader in _alone(leader_digest, spec, audio):
         # Not by number: of the first format that fits there is one plan only.
         wanted = format_behind(leader_described, spec, leader.output)
-        output = resolve_format(described, wanted, spec)
+        outputs = outputs_of(described, wanted, spec)
+        output = next(each for each in outputs if each.channel == leader.output.channel)
         steps = preparation_for(described, output, spec)
-        leader_steps = preparation_for(leader_described, leader.output, spec)
-        leaders = limited_by(load_prepared(leader_digest, leader_steps, audio), leader)
+        leaders = limited_by(load_prepared(leader_digest, leader.preparation.of_all_channels, audio), leader)
         prepared = load_prepared(digest, steps, audio)
         found.append(member_plan(prepared, spec, output, leader, leaders, leader_title))
     return tuple(found)

@@ -1,6 +1,7 @@
 """Prepared signals: readings and hops under the digest of source and steps, made in the background, remembered."""
 
 from contextlib import suppress
+from dataclasses import replace
 from functools import lru_cache
 from typing import Any
 
@@ -36,7 +37,7 @@ def nearly_prepared(digest: str, audio: AudioFolder) -> Find:
         try:
             return load_prepared(digest, preparation, audio)
         except NotPreparedError:
-            if preparation.matrix is not None or preparation.frames is not None:
+            if replace(preparation, sample_rate_hz=None) != UNTOUCHED:
                 raise
             return load_prepared(digest, UNTOUCHED, audio)
 
@@ -57,7 +58,8 @@ def _being_done(preparation: Preparation) -> str:
     folded = f"brought to {preparation.layout.name}" if preparation.layout else ""
     resampled = f"resampled to {preparation.sample_rate_hz} Hz" if preparation.sample_rate_hz else ""
     cut = "cut to its length" if preparation.frames else ""
-    return "It is being " + " and ".join(filter(None, (folded, resampled, cut)))
+    split = "split into its channels" if preparation.channel is not None else ""
+    return "It is being " + " and ".join(filter(None, (folded, resampled, cut, split)))
 
 
 def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Preparation]:
@@ -65,7 +67,7 @@ def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Prep
     asked = set()
     for _, output in possible_formats(source, spec):
         with suppress(NiceLevelError):  # the plan will say why its channels cannot be
-            asked.add(preparation_for(source, output, spec))
+            asked |= {preparation_for(source, each, spec) for each in (output.of_all_channels, output)}
     return {each for each in asked if not is_measured(each.digest_of(digest))}
 
 
@@ -77,6 +79,7 @@ def preparation_to_json(preparation: Preparation) -> dict[str, Any]:
         "sample_rate_hz": preparation.sample_rate_hz,
         "frames": preparation.frames,
         "fade_frames": preparation.fade_frames,
+        "channel": preparation.channel,
     }
 
 
@@ -88,4 +91,5 @@ def preparation_from_json(stored: dict[str, Any]) -> Preparation:
         stored["sample_rate_hz"],
         stored.get("frames"),
         stored.get("fade_frames", 0),
+        stored.get("channel"),
     )

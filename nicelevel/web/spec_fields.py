@@ -52,6 +52,7 @@ _KINDS: dict[str, Callable[[str], Any]] = {
     "formats.encoding": _text,
     "formats.sample_rate": _whole_or_word,
     "formats.channels": _text,
+    "formats.files": _text,
     "formats.dither": _text,
     "formats.bitrate_mode": _text,
 }

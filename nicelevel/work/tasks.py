@@ -17,6 +17,7 @@ from nicelevel.core.errors import NiceLevelError, StoppedError, UnsupportedError
 from nicelevel.core.files.decode import can_seek, decode
 from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.measure import measure
+from nicelevel.core.plan.sets import judged_by
 from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.core.prepare import prepare
 from nicelevel.core.prepare.sum_up import write_sum
@@ -34,7 +35,7 @@ from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, 
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.own_targets import own_target_of, with_target
-from nicelevel.store.planning import judged_by, limited_of, plans_of
+from nicelevel.store.planning import limited_of, plans_of
 from nicelevel.store.prepared import (
     missing_preparations,
     preparation_from_json,
@@ -199,10 +200,10 @@ def _render(deliverable: Deliverable, config: Config) -> None:
         audio.audio_path(source.digest),
         load_figures(source.digest, audio).source,
         spec,
-        judged_by(source, spec),
+        judged_by(spec, plan, source.leader_id is not None),
         (plan, limited_of(source, plan, audio)),
         prepared_signals(source.digest, audio),
-        None if source.leader_id else replan,
+        replan if plan.output.is_lossy and source.leader_id is None else None,
     )
     path = deliverable_path(source.title, spec, plan.output)
     done = produce(order, home / path.name, False, progress)

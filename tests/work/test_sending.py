@@ -12,6 +12,8 @@ from nicelevel.stand_ins.receiving_desk.app import create_desk
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import destinations_of, make_job
 from nicelevel.store.sendings import find_sending, save_sending, sendings_of
+from nicelevel.store.sources import link_set, sources_of
+from nicelevel.store.specs import keep_version
 from nicelevel.work.enqueue import enqueue_renders, enqueue_sending, enqueue_source
 from tests import signals
 
@@ -156,3 +158,38 @@ def test_what_an_answer_leaves_out_is_nothing_said(told, reasons, files):
         server.shutdown()
     assert answer["reasons"] == reasons
     assert [(each["path"], each["accepted"], each["reasons"]) for each in answer["files"]] == files
+
+
+SPLIT = """
+spec.name = "A file per channel"
+loudness = { target = -20.0, tolerance = 0.5 }
+limits = { max_true_peak_dbtp = -1.0 }
+method = { allow = "limiter" }
+formats = [{ container = "wav", encoding = "pcm_24", sample_rate = 44100, files = "per_channel" }]
+"""
+
+
+def test_a_file_per_channel_of_a_mix_and_its_stem_is_accepted(store, tmp_path, desk, work_off):
+    """Each is judged as a channel of its programme, without a target. The stem takes the curve of the mix."""
+    keep_version("split", SPLIT)
+    (tmp_path / "desk" / "specs" / "split.toml").write_text(SPLIT)
+    job = make_job("Split", None, ["split"])
+    mix = signals.programme(6, seed=2)
+    for name, signal in (("Ferry mix", mix), ("Ferry strings", 0.4 * mix[::-1])):
+        path = signals.write(tmp_path / f"{name}.wav", signal)
+        digest, size_bytes = sha256_of(path), path.stat().st_size
+        store.adopt(path, digest)
+        enqueue_source(job.id, path.name, digest, size_bytes)
+    work_off()
+    leader, member = sources_of(job.id)
+    link_set(leader, [member])
+    for source in sources_of(job.id):
+        enqueue_renders(source, destinations_of(job.id)[0], store)
+    work_off()
+    assert {each.state for each in deliverables_of(job.id)} == {"proved"}
+    sending = enqueue_sending(job, desk)
+    work_off()
+    kept = find_sending(sending.id)
+    assert kept.state == "accepted"
+    names = {f"{title}_split.{channel}.wav" for title in ("Ferry mix", "Ferry strings") for channel in "LR"}
+    assert {each["path"] for each in kept.answer["files"]} == names

@@ -17,7 +17,8 @@ EXTENSIONS = {each: f".{each}" for each in ("wav", "aiff", "caf", "flac", "m4a",
 def deliverable_path(title: str, spec: Spec, output: OutputFormat) -> PurePosixPath:
     """Path of a deliverable under its output folder, with extension; a spec's pattern holds NAME_FIELDS alone.
 
-    What stands before a slash of the pattern is a folder. A title makes no folder, whatever signs it has.
+    What stands before a slash of the pattern is a folder. A title makes no folder, whatever signs it has. Of a file
+    per channel the name ends with the channel's.
     """
     fields = {
         "title": title,
@@ -26,20 +27,21 @@ def deliverable_path(title: str, spec: Spec, output: OutputFormat) -> PurePosixP
         "rate": str(output.sample_rate_hz),
         "bits": "lossy" if output.is_lossy else str(sample_bits(output)),
         "codec": output.coding,
-        "channels": output.layout.name,
+        "channels": output.of_all_channels.layout.name,
         "lufs": _target(spec, output),
     }
     inside = {key: value.replace("/", "_").replace("\\", "_") for key, value in fields.items()}
     *folders, name = (part for part in spec.output.name.replace("\\", "/").split("/") if part.strip())
     places = [safe_name(folder.format_map(inside)) for folder in folders]
-    return PurePosixPath(*places, safe_name(name.format_map(inside)) + EXTENSIONS[output.container])
+    channel = f".{output.channel_name}" if output.channel_name else ""
+    return PurePosixPath(*places, safe_name(name.format_map(inside)) + channel + EXTENSIONS[output.container])
 
 
 def _target(spec: Spec, output: OutputFormat) -> str:
     """The target of a spec as a name has it: -23, -16.5; nothing where the level is not touched."""
     if spec.loudness is None:
         return "as mixed"
-    return f"{spec.loudness.target_for(len(output.layout.positions)):g}"
+    return f"{spec.loudness.target_for(len(output.of_all_channels.layout.positions)):g}"
 
 
 def missed_name(name: str) -> str:

@@ -1,6 +1,7 @@
 """The format of a deliverable: every "keep" of a spec resolved for a source."""
 
 from contextlib import suppress
+from dataclasses import replace
 
 from ..channels import layout_of_name
 from ..codecs import DEFAULT_KBPS, coded_rate_hz, highest_kbps
@@ -32,12 +33,29 @@ def resolve_format(source: Source, candidate: Format, spec: Spec) -> OutputForma
     return output
 
 
+def outputs_of(source: Source, candidate: Format, spec: Spec) -> tuple[OutputFormat, ...]:
+    """The files that a source becomes in a format: one, or one for each channel. Raises as `resolve_format`."""
+    whole = resolve_format(source, candidate, spec)
+    channels = len(whole.layout.positions)
+    if candidate.files == "one" or channels == 1:
+        return (whole,)
+    mono = layout_of_name("mono")
+    return tuple(replace(whole, layout=mono, part_of=whole.layout, channel=channel) for channel in range(channels))
+
+
+def in_one_file(spec: Spec) -> Spec:
+    """What a spec demands of a whole programme, whose files per channel are planned from it."""
+    return spec.model_copy(
+        update={"formats": tuple(each.model_copy(update={"files": "one"}) for each in spec.formats)}
+    )
+
+
 def possible_formats(source: Source, spec: Spec) -> list[tuple[Format, OutputFormat]]:
     """The formats of a spec that can be made from a source, each with what it becomes."""
     found = []
     for candidate in spec.formats:
         with suppress(UnsupportedError):
-            found.append((candidate, resolve_format(source, candidate, spec)))
+            found += [(candidate, output) for output in outputs_of(source, candidate, spec)]
     return found
 
 

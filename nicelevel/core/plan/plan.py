@@ -14,9 +14,10 @@ from ..specs import Spec, judge, level_findings
 from ..specs.contradictions import format_name
 from ..specs.spec import Format
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
-from .formats import resolve_format, word_length_falls
+from .formats import in_one_file, outputs_of, resolve_format, word_length_falls
 from .gain import GainRange, gain_range
 from .limit import HELD_BY_LIMITER, LIMITED_MEASURES, limit_to_target
+from .per_channel import channel_plans
 from .predict import after_gain, after_limiting, in_format
 from .reasons import misses, reasons_for
 
@@ -41,12 +42,19 @@ def plans(source: Source, find: Find, spec: Spec) -> tuple[Plan, ...]:
     `find` raises.
     """
     if spec.output.pick == "all":
-        return tuple(plan(source, find, spec, candidate) for candidate in spec.formats)
-    return (_first_that_fits(source, find, spec),)
+        each = ((candidate, plan(source, find, spec, candidate)) for candidate in spec.formats)
+        return tuple(made for candidate, whole in each for made in _in_files(source, find, spec, candidate, whole))
+    return _in_files(source, find, spec, *_first_that_fits(source, find, spec))
 
 
-def _first_that_fits(source: Source, find: Find, spec: Spec) -> Plan:
-    first: Plan | UnsupportedError | None = None
+def _in_files(source: Source, find: Find, spec: Spec, candidate: Format, whole: Plan) -> tuple[Plan, ...]:
+    """The plan of a programme in one file as those of the files that its format asks for."""
+    outputs = outputs_of(source, candidate, spec)
+    return (whole,) if outputs == (whole.output,) else channel_plans(source, find, spec, whole, outputs)
+
+
+def _first_that_fits(source: Source, find: Find, spec: Spec) -> tuple[Format, Plan]:
+    first: tuple[Format, Plan] | UnsupportedError | None = None
     passed: list[str] = []
     for candidate in spec.formats:
         try:
@@ -55,8 +63,8 @@ def _first_that_fits(source: Source, find: Find, spec: Spec) -> Plan:
             first, why = first or error, error.message
         else:
             if found.action != "cannot_meet":
-                return replace(found, reasons=(*found.reasons, *passed))
-            first, why = first or found, " ".join(misses(found) or found.reasons[:1])
+                return candidate, replace(found, reasons=(*found.reasons, *passed))
+            first, why = first or (candidate, found), " ".join(misses(found) or found.reasons[:1])
         passed.append(f"{format_name(candidate)} was passed over: {why}")
     if isinstance(first, UnsupportedError):
         raise first
@@ -72,7 +80,7 @@ def plan(source: Source, find: Find, spec: Spec, candidate: Format | None = None
     allowed = gain_range(prepared, spec, output)
     landing = _land(prepared, spec, output, allowed)
     predicted = in_format(landing.predicted, output)
-    verdict = judge(predicted, spec)
+    verdict = judge(predicted, in_one_file(spec))
     action = landing.action if verdict.meets else "cannot_meet"
     dithers = output.dither != "none" and word_length_falls(reading.bits_used, output, landing.gain_db)
     draft = Plan(

@@ -77,6 +77,11 @@ def as_member(spec: Spec) -> Spec:
     return spec.model_copy(update={"loudness": None})
 
 
+def judged_by(spec: Spec, plan: Plan, is_member: bool = False) -> Spec:
+    """What the file of a plan is held to; neither a member of a set nor a single channel has a target of its own."""
+    return as_member(spec) if is_member or plan.output.channel is not None else spec
+
+
 def limited_with(prepared: Prepared, gain_db: float, leaders: Limited) -> Limited:
     """A member under the gain and the curve of its leader, which has as many hops."""
     assert prepared.hops

@@ -13,6 +13,7 @@ import soxr
 from numpy.typing import NDArray
 
 from ..ahead import ahead
+from ..channels import Layout, layout_of_name
 from ..files import take_in
 from ..files.blocks import Block
 from ..files.read import Audio
@@ -64,22 +65,31 @@ def prepared_source(source: Source, preparation: Preparation) -> Source:
         encoding="float_64",
         bits_declared=None,
         bitrate_kbps=None,
-        layout=preparation.layout or source.layout,
+        layout=_layout(source, preparation),
         sample_rate_hz=rate_hz,
         frames=preparation.frames or resampled_frames(source, rate_hz),
     )
 
 
+def _layout(source: Source, preparation: Preparation) -> Layout:
+    return layout_of_name("mono") if preparation.channel is not None else preparation.layout or source.layout
+
+
 def prepared_blocks(audio: Audio, preparation: Preparation, frames: int) -> Iterator[Block]:
     """Blocks of frames × channels after every step; of an untouched source as `Audio.blocks` gives them."""
     blocks = audio.blocks(frames)
-    if preparation.matrix is not None:
-        columns = np.array(preparation.matrix).T
-        blocks = (block.astype(np.float64) @ columns for block in blocks)
+    blocks = (with_channels(block, preparation) for block in blocks)
     if preparation.sample_rate_hz is not None:
         channels = prepared_source(audio.source, preparation).channels
         blocks = _resampled(blocks, audio.source, preparation.sample_rate_hz, channels)
     return blocks if preparation.frames is None else _closed(blocks, preparation)
+
+
+def with_channels(block: Block, preparation: Preparation) -> Block:
+    """Frames × channels after the channel work of a preparation."""
+    if preparation.matrix is not None:
+        block = block.astype(np.float64) @ np.array(preparation.matrix).T
+    return block if preparation.channel is None else block[:, preparation.channel : preparation.channel + 1]
 
 
 def _closed(blocks: Iterator[Block], preparation: Preparation) -> Iterator[Block]:

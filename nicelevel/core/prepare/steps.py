@@ -1,5 +1,6 @@
 """Which steps stand between a source and the signal that is levelled for a destination."""
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ..values import OutputFormat, Preparation, Source
@@ -17,6 +18,8 @@ def preparation_for(source: Source, output: OutputFormat, spec: "Spec") -> Prepa
 
     Raises UnsupportedError where its channels cannot become the output's.
     """
+    if output.channel is not None:
+        return replace(preparation_for(source, output.of_all_channels, spec), channel=output.channel)
     rate_hz = output.sample_rate_hz if output.sample_rate_hz != source.sample_rate_hz else None
     frames = cut_frames(source, output.sample_rate_hz, spec)
     fade_frames = 0

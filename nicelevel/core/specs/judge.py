@@ -8,7 +8,7 @@ import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-from ..values import Finding, Reading, Verdict
+from ..values import Finding, Reading, Source, Verdict
 from .spec import MEASURE_UNITS, Format, Spec
 
 STATED_DECIMALS = 2
@@ -128,8 +128,12 @@ def fits_format(reading: Reading, candidate: Format) -> bool:
         container == candidate.container
         and candidate.encoding in encodings
         and candidate.sample_rate in ("keep", source.sample_rate_hz)
-        and candidate.channels in ("keep", source.layout.name)
+        and (source.channels == 1 if candidate.files == "per_channel" else _has_channels(source, candidate))
     )
+
+
+def _has_channels(source: Source, candidate: Format) -> bool:
+    return candidate.channels in ("keep", source.layout.name)
 
 
 def describe_format(reading: Reading) -> str:
@@ -141,6 +145,7 @@ def describe_format(reading: Reading) -> str:
 def _describe_candidate(candidate: Format) -> str:
     rate = "" if candidate.sample_rate == "keep" else f"{candidate.sample_rate} Hz"
     rest = [part for part in (candidate.encoding, rate, candidate.channels) if part and part != "keep"]
+    rest += ["a file per channel"] if candidate.files == "per_channel" else []
     return " ".join([candidate.container, *rest])
 
 

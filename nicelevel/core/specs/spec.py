@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from ..errors import SpecError
+from ..values import LOSSY
 
 Measure = Literal["integrated", "max_short_term", "rms", "sample_peak", "true_peak"]
 Container = Literal["wav", "aiff", "caf", "flac", "m4a", "mp3", "ogg", "ac3"]
@@ -30,6 +31,8 @@ ENCODINGS_OF: dict[str, frozenset[str]] = {
     "ac3": frozenset({"ac3"}),
 }
 """Which encodings a container can hold."""
+
+_LOSSY_CONTAINERS = frozenset({"mp3", "ac3"})
 
 MEASURE_UNITS = {
     "integrated": "LUFS",
@@ -103,6 +106,7 @@ class Format(_Table):
     encoding: Encoding = "keep"
     sample_rate: Annotated[int, Field(ge=4_000, le=768_000)] | Literal["keep"] = "keep"
     channels: Literal["keep", "mono", "stereo", "5.1", "7.1"] = "keep"
+    files: Literal["one", "per_channel"] = "one"
     dither: Literal["tpdf", "shaped", "none"] = "tpdf"
     bitrate_kbps: Positive | None = None
     bitrate_mode: Literal["constant", "variable"] = "constant"
@@ -112,6 +116,12 @@ class Format(_Table):
         if self.encoding not in ENCODINGS_OF[self.container]:
             held = ", ".join(sorted(ENCODINGS_OF[self.container]))
             raise ValueError(f"{self.container} cannot hold {self.encoding}; it holds {held}")
+        return self
+
+    @model_validator(mode="after")
+    def _single_channels_are_lossless(self) -> "Format":
+        if self.files == "per_channel" and (self.container in _LOSSY_CONTAINERS or self.encoding in LOSSY):
+            raise ValueError("a file per channel is written without loss; this encoding is lossy")
         return self
 
 

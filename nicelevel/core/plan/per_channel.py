@@ -1,0 +1,47 @@
+"""A file per channel: one gain and one curve for all of them, found from the whole programme.
+
+So the files put side by side are the programme at its level. One of them alone has no target; its ceilings stay.
+"""
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from ..prepare import Find, preparation_for
+from ..specs import Spec
+from ..values import OutputFormat, Plan, Source
+from .limit import limited_by
+from .limiter import Limited
+from .sets import limited_with, member_plan
+
+
+def channel_plans(
+    source: Source, find: Find, spec: Spec, whole: Plan, outputs: Sequence[OutputFormat]
+) -> tuple[Plan, ...]:
+    """The plan of each channel's file, from that of the programme in one file. Raises what `find` raises."""
+    limited = limited_by(find(whole.preparation), whole)
+    made = []
+    for output in outputs:
+        prepared = find(preparation_for(source, output, spec))
+        plan = member_plan(prepared, spec, output, whole, limited, "the programme")
+        made.append(replace(plan, reasons=_reasons(whole, plan), dithers=whole.dithers))
+    return tuple(made)
+
+
+def limited_of_plan(plan: Plan, find: Find) -> Limited | None:
+    """What the limiter of a plan makes of its prepared signal; None where nothing is limited."""
+    prepared = find(plan.preparation)
+    if plan.preparation.channel is None:
+        return limited_by(prepared, plan)
+    limited = limited_by(find(plan.preparation.of_all_channels), plan)
+    return limited_with(prepared, plan.gain_db, limited) if limited else None
+
+
+def _reasons(whole: Plan, plan: Plan) -> tuple[str, ...]:
+    if whole.action == "cannot_meet":
+        return whole.reasons
+    part_of = plan.output.part_of
+    assert part_of
+    first = f"{plan.output.channel_name} of {part_of.name}, in a file of its own: it is levelled as the programme is."
+    if plan.action == "cannot_meet":
+        return (first, "With that, this channel passes a limit of the spec.")
+    return (first, *whole.reasons)

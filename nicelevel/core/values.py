@@ -275,7 +275,7 @@ class Plan:
     """How one source lands at one destination in one format.
 
     `predicted` is the reading that the written file will have, without its curves; `dithers` says whether the word
-    length falls.
+    length falls; `programme` is, of a file per channel, the plan of all channels together.
     """
 
     action: Action
@@ -287,6 +287,12 @@ class Plan:
     output: OutputFormat
     preparation: Preparation
     dithers: bool
+    programme: "Plan | None" = None
+
+    @property
+    def shown(self) -> "Plan":
+        """What people look at: the programme, also where it is written as a file per channel."""
+        return self.programme or self
 
     @property
     def limiting_db(self) -> float:

@@ -140,8 +140,8 @@ def one_plan_json(plan: Plan) -> Json:
 
 
 def plans_json(path: str, plans: tuple[Plan, ...]) -> Json:
-    """The answer of `plan`: the first format's plan, and all of them where there are several."""
-    answer = {"path": path, **one_plan_json(plans[0])}
+    """The answer of `plan`: the first format's plan, and all of them where there are several files."""
+    answer = {"path": path, **one_plan_json(plans[0].shown)}
     if len(plans) > 1:
         answer["outputs"] = [one_plan_json(plan) for plan in plans]
     return answer

@@ -1,11 +1,12 @@
 """Plans of sources as they stand in a job: alone, or as members of a set. Remembered, for nothing of them changes."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import PurePath
 
 from nicelevel.core.plan import plans
-from nicelevel.core.plan.formats import format_behind, outputs_of
+from nicelevel.core.plan.formats import format_behind, in_one_file, outputs_of
 from nicelevel.core.plan.limit import limited_by
 from nicelevel.core.plan.limiter import Limited
 from nicelevel.core.plan.per_channel import limited_of_plan
@@ -57,7 +58,13 @@ def _as_member(
         steps = preparation_for(described, output, spec)
         leaders = limited_by(load_prepared(leader_digest, leader.preparation.of_all_channels, audio), leader)
         prepared = load_prepared(digest, steps, audio)
-        found.append(member_plan(prepared, spec, output, leader, leaders, leader_title))
+        made = member_plan(prepared, spec, output, leader, leaders, leader_title)
+        if leader.programme:
+            together = load_prepared(digest, steps.of_all_channels, audio)
+            whole = output.of_all_channels
+            programme = member_plan(together, in_one_file(spec), whole, leader.programme, leaders, leader_title)
+            made = replace(made, programme=programme)
+        found.append(made)
     return tuple(found)
 
 

@@ -10,6 +10,7 @@ from nicelevel.core.errors import NiceLevelError, NotPreparedError
 from nicelevel.core.measure.hop_files import open_hops
 from nicelevel.core.plan.formats import possible_formats
 from nicelevel.core.prepare import UNTOUCHED, Find, Prepared, preparation_for
+from nicelevel.core.prepare.prepared import prepared_source
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Preparation
 from nicelevel.core.values import Source as Described
@@ -31,7 +32,7 @@ def prepared_signals(digest: str, audio: AudioFolder) -> Find:
 
 
 def nearly_prepared(digest: str, audio: AudioFolder) -> Find:
-    """The same, but where only resampling is still to be done, the source as it is: good enough for a draft."""
+    """The same, but where only resampling is still to be done, the figures of the source: good enough for a draft."""
 
     def find(preparation: Preparation) -> Prepared:
         try:
@@ -39,7 +40,9 @@ def nearly_prepared(digest: str, audio: AudioFolder) -> Find:
         except NotPreparedError:
             if replace(preparation, sample_rate_hz=None) != UNTOUCHED:
                 raise
-            return load_prepared(digest, UNTOUCHED, audio)
+            near = load_prepared(digest, UNTOUCHED, audio)
+            described = prepared_source(near.reading.source, preparation)
+            return replace(near, reading=replace(near.reading, source=described), preparation=preparation)
 
     return find
 

@@ -220,7 +220,7 @@ def price_of(source: Source, destination: Destination, audio: AudioFolder) -> Pr
     """The price curve of one source at one destination; None where there is no plan or nothing to limit for."""
     spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
     try:
-        plan = plans_of(source, spec, audio)[0]
+        plan = plans_of(source, spec, audio)[0].shown
     except NiceLevelError:
         return None
     if source.leader_id is not None:
@@ -295,7 +295,7 @@ class RowMaker:
             return cell
         made = self._made.get((source.id, destination.id), ())
         try:
-            plan = plans_of(source, spec, self._audio)[0]
+            plan = plans_of(source, spec, self._audio)[0].shown
         except NiceLevelError as error:
             return replace(cell, problem=error.message, deliverables=made)
         return replace(cell, plan=plan, deliverables=tuple(each for each in made if is_planned_so(each, plan)))

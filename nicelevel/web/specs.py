@@ -9,6 +9,7 @@ from flask import Blueprint, Response, abort, jsonify, redirect, render_template
 from nicelevel.core.errors import NiceLevelError, SpecError
 from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.plan import plan
+from nicelevel.core.plan.formats import possible_formats
 from nicelevel.core.specs import Spec, parse_spec
 from nicelevel.core.specs.contradictions import Contradiction, contradictions
 from nicelevel.core.specs.write import spec_to_toml
@@ -145,16 +146,19 @@ def _view(known: Known, spec: Spec, job: Job | None) -> View:
         draw_spec(spec, sources),
         contradictions(spec),
         spec_notes(spec, readings, plans),
-        tuple(
-            str(deliverable_path(title, spec, found.output)) for title, _, found, _ in sources[:MOST_PATHS] if found
-        ),
+        _paths(spec, sources[:MOST_PATHS])[:MOST_PATHS],
         job,
     )
 
 
 def _paths(spec: Spec, sources: Sequence[tuple[str, Reading, Plan | None, str]]) -> tuple[str, ...]:
     """How the files of these sources are going to be called."""
-    return tuple(str(deliverable_path(title, spec, found.output)) for title, _, found, _ in sources if found)
+    return tuple(
+        str(deliverable_path(title, spec, output))
+        for title, reading, found, _ in sources
+        for _, output in possible_formats(reading.source, spec)
+        if found and output.of_all_channels == found.output
+    )
 
 
 def _sources_against(spec: Spec, job: Job) -> list[tuple[str, Reading, Plan | None, str]]:

@@ -6,6 +6,8 @@ import soundfile
 
 from nicelevel.core.errors import SpecError
 from nicelevel.core.measure import measure
+from nicelevel.core.plan import plans
+from nicelevel.core.prepare import Workshop
 from nicelevel.core.process import process, targets_of
 from nicelevel.core.specs import parse_spec
 from tests import signals
@@ -89,3 +91,16 @@ def test_channels_without_a_position_are_numbered(tmp_path):
 def test_a_file_per_channel_is_not_written_with_loss(container, encoding):
     with pytest.raises(SpecError, match="a file per channel is written without loss"):
         _spec(container=container, encoding=encoding)
+
+
+def test_what_is_shown_is_the_plan_of_the_programme(tmp_path):
+    path = _surround(tmp_path / "mix.wav")
+    with Workshop(path, True) as workshop:
+        spec = _spec(target=-14.0)
+        made = plans(workshop.source(), workshop.find, spec)
+        (whole,) = plans(workshop.source(), workshop.find, _spec("one", -14.0))
+    assert all(each.shown.output == whole.output for each in made)
+    assert made[0].shown.predicted.integrated_lufs == pytest.approx(-14.0, abs=0.01)
+    assert made[0].shown.verdict.meets
+    assert whole.shown is whole
+    assert "L of 5.1, in a file of its own" in made[0].reasons[0]

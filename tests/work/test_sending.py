@@ -7,10 +7,12 @@ import pytest
 from werkzeug.serving import make_server
 
 from nicelevel.core.digest import sha256_of
+from nicelevel.core.specs import parse_spec
 from nicelevel.handover.receiver import ReceiverError, answer_of, hand_in
 from nicelevel.stand_ins.receiving_desk.app import create_desk
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import destinations_of, make_job
+from nicelevel.store.planning import plans_of
 from nicelevel.store.sendings import find_sending, save_sending, sendings_of
 from nicelevel.store.sources import link_set, sources_of
 from nicelevel.store.specs import keep_version
@@ -184,6 +186,10 @@ def test_a_file_per_channel_of_a_mix_and_its_stem_is_accepted(store, tmp_path, d
     leader, member = sources_of(job.id)
     link_set(leader, [member])
     for source in sources_of(job.id):
+        plan = plans_of(source, parse_spec(SPLIT, "split"), store)[0]
+        assert plan.shown.output.layout.name == "stereo"
+        assert plan.shown.gain_db == plan.gain_db
+        assert plan.shown.verdict.meets
         enqueue_renders(source, destinations_of(job.id)[0], store)
     work_off()
     assert {each.state for each in deliverables_of(job.id)} == {"proved"}

@@ -8,12 +8,13 @@ import soundfile
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NotPreparedError
 from nicelevel.core.plan import plans
+from nicelevel.core.specs import parse_spec
 from nicelevel.core.specs.library import shipped_toml
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Reading, Source
 from nicelevel.store.planning import sets_proposed
-from nicelevel.store.prepared import prepared_signals
+from nicelevel.store.prepared import nearly_prepared, prepared_signals
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import find_source, link_set, sources_of, unlink_set
 from nicelevel.store.specs import keep_version, spec_of
@@ -300,3 +301,20 @@ def test_a_format_that_the_spec_no_longer_asks_for_is_said(take_in, work_off, st
     found = Deliverable.get_by_id(queued.id)
     assert (found.state, found.error_code) == ("failed", "unsupported")
     assert "does not ask for this format any more" in found.error_message
+
+
+def test_a_draft_for_another_rate_is_judged_at_that_rate(take_in, work_off, store):
+    """Before it is resampled the figures of the source are good enough, but not its rate."""
+    source = take_in("mix.wav", signals.programme(4))
+    work_off()
+    spec = parse_spec(
+        'spec.name = "At 44.1"\nloudness = { target = -20.0, tolerance = 0.5 }\n'
+        'formats = [{ container = "wav", encoding = "pcm_16", sample_rate = 44100 }]',
+        "draft",
+    )
+    described = load_figures(source.digest, store).source
+    (draft,) = plans(described, nearly_prepared(source.digest, store), spec)
+    assert draft.verdict.meets
+    assert draft.predicted.source.sample_rate_hz == 44_100
+    with pytest.raises(NotPreparedError, match="resampled to 44100 Hz"):
+        plans(described, prepared_signals(source.digest, store), spec)

@@ -23,7 +23,7 @@ def channel_plans(
     for output in outputs:
         prepared = find(preparation_for(source, output, spec))
         plan = member_plan(prepared, spec, output, whole, limited, "the programme")
-        made.append(replace(plan, reasons=_reasons(whole, plan), dithers=whole.dithers))
+        made.append(replace(plan, reasons=_reasons(whole, plan), dithers=whole.dithers, programme=whole))
     return tuple(made)
 
 

@@ -111,6 +111,7 @@ def member_plan(
         reasons=_reasons(leader, leader_title, verdict.meets, predicted),
         output=output,
         preparation=prepared.preparation,
+        programme=None,
         dithers=output.dither != "none" and word_length_falls(prepared.reading.bits_used, output, leader.gain_db),
     )
 

@@ -54,6 +54,21 @@ def test_files_side_by_side_are_the_programme(tmp_path, target, rate):
         assert {finding.rule for finding in each.proof.verdict.findings} == {"max_true_peak_dbtp", "format"}
 
 
+@pytest.mark.parametrize("dither", ["tpdf", "shaped"])
+def test_dithered_files_side_by_side_are_the_programme_too(tmp_path, dither):
+    """Each channel has the noise that it would have had in one file: not the same in all of them."""
+    path = signals.write(tmp_path / "mix.wav", signals.both(signals.sine(997, -40, 3)), subtype="PCM_24")
+    one, split = (_with_dither(_spec(files, -30.0, encoding="pcm_16"), dither) for files in ("one", "per_channel"))
+    (whole,) = process(path, one, tmp_path / "one")
+    left, right = (soundfile.read(each.path, dtype="int16")[0] for each in process(path, split, tmp_path / "split"))
+    assert np.array_equal(np.stack((left, right), axis=1), soundfile.read(whole.path, dtype="int16")[0])
+    assert not np.array_equal(left, right)
+
+
+def _with_dither(spec, dither):
+    return spec.model_copy(update={"formats": (spec.formats[0].model_copy(update={"dither": dither}),)})
+
+
 def test_what_is_not_touched_stays_as_it_is_to_the_last_bit(tmp_path):
     signal = 0.1 * signals.programme(4, seed=1)
     path = signals.write(tmp_path / "mix.wav", signal)

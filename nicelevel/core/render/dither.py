@@ -5,6 +5,8 @@ uniform values of one step each, added before rounding, make mean and variance o
 of the signal.
 """
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -13,13 +15,17 @@ from ..shaping import shaping_filter
 from ..values import OutputFormat
 
 
-def rounded(block: Floats, bits: int, dithers: bool, seed: int, first_frame: int) -> NDArray[np.int32]:
+def rounded(
+    block: Floats, bits: int, dithers: bool, seed: int, first_frame: int, first_channel: int = 0, channels: int = 0
+) -> NDArray[np.int32]:
     """Integer codes of a block of frames × channels, ±1.0 at full scale, held inside the word length.
 
-    The dither of a sample depends on seed, frame and channel alone: block size changes no result.
+    The dither of a sample depends on seed, frame and channel alone: block size changes no result, nor does it matter
+    whether the channels of a programme (so many, where they are not those of the block) come together or singly.
     """
     codes = np.empty(block.shape, np.int32)
-    round_block(block, bits, dithers, np.uint64(seed), np.uint64(first_frame), codes)
+    places = np.array([first_frame, first_channel, channels or block.shape[1]])
+    round_block(block, bits, dithers, np.uint64(seed), places, codes)
     return codes
 
 
@@ -33,15 +39,19 @@ class Rounder:
         if dithers and output.dither == "shaped":
             self._filter = np.array(shaping_filter(output.sample_rate_hz))
             self._errors = np.zeros((len(output.layout.positions), len(self._filter)))
+        self._first_channel = output.channel or 0
+        self._channels = len(output.of_all_channels.layout.positions)
         self._done = 0
 
     def round(self, block: Floats) -> NDArray[np.int32]:
         """Codes of the next frames × channels. Block size changes no result."""
         first, self._done = self._done, self._done + len(block)
         if self._filter is None:
-            return rounded(block, self._bits, self._dithers, self._seed, first)
+            programme = self._first_channel, self._channels
+            return rounded(block, self._bits, self._dithers, self._seed, first, *programme)
         codes = np.empty(block.shape, np.int32)
-        shape_block(block, self._bits, np.uint64(self._seed), np.uint64(first), self._filter, self._errors, codes)
+        places = np.array([first, self._first_channel, self._channels])
+        shape_block(block, self._bits, np.uint64(self._seed), places, self._filter, self._errors, codes)
         return codes
 
 
@@ -50,7 +60,7 @@ def shape_block(
     block: Floats,
     bits: int,
     seed: np.uint64,
-    first_frame: np.uint64,
+    places: Integers,
     taps: Floats,
     errors: Floats,
     codes: Integers,
@@ -68,12 +78,17 @@ def shape_block(
             wanted = block[frame, channel] * scale
             for tap in range(len(taps)):
                 wanted -= taps[tap] * last[tap]
-            index = (first_frame + np.uint64(frame)) * np.uint64(channels) + np.uint64(channel)
-            code = np.floor(wanted + triangular(seed, index) + 0.5)
+            code = np.floor(wanted + triangular(seed, index_of(places, frame, channel)) + 0.5)
             for tap in range(len(taps) - 1, 0, -1):
                 last[tap] = last[tap - 1]
             last[0] = code - wanted
             codes[frame, channel] = np.int32(min(max(code, -scale), scale - 1.0))
+
+
+@kernel
+def index_of(places: Integers, frame: int, channel: int) -> Any:
+    """The number of a sample in its programme: see `round_block`."""
+    return np.uint64((places[0] + frame) * places[2] + places[1] + channel)
 
 
 @kernel
@@ -88,17 +103,17 @@ def triangular(seed: np.uint64, index: np.uint64) -> float:
 
 
 @kernel
-def round_block(
-    block: Floats, bits: int, dithers: bool, seed: np.uint64, first_frame: np.uint64, codes: Integers
-) -> None:
-    """Scale to the word length, add the dither, round to the nearest code, keep within the range."""
+def round_block(block: Floats, bits: int, dithers: bool, seed: np.uint64, places: Integers, codes: Integers) -> None:
+    """Scale to the word length, add the dither, round to the nearest code, keep within the range.
+
+    places: number of the first frame, of the first channel, and how many channels the programme has.
+    """
     frames, channels = block.shape
     scale = 2.0 ** (bits - 1)
     for frame in range(frames):
         for channel in range(channels):
             value = block[frame, channel] * scale
             if dithers:
-                index = (first_frame + np.uint64(frame)) * np.uint64(channels) + np.uint64(channel)
-                value += triangular(seed, index)
+                value += triangular(seed, index_of(places, frame, channel))
             code = np.floor(value + 0.5)
             codes[frame, channel] = np.int32(min(max(code, -scale), scale - 1.0))

@@ -40,6 +40,9 @@ ROOMS_DB = (0.02, 0.1, 0.4)
 OFF_TARGET_DB = 0.1
 """Where an encoder moves the level by more than this, the gain makes up for it, also within the tolerance."""
 
+FIRST_SHARE, REHEARSED_SHARE = 0.4, 0.9
+"""Of the time of all rounds that is left, what a round takes: of a rehearsed programme there are seldom more."""
+
 RENDER_SHARE = 0.6
 """Of the time of a round; the rest is its proof."""
 
@@ -81,7 +84,7 @@ def produce(
         is_last = number + 1 == MOST_ROUNDS
         # What has met its spec once is made again rather than something that may be nearer to the target.
         planned = met if is_last and met else planned
-        part = share_of(progress, number / MOST_ROUNDS, 1 / MOST_ROUNDS) if first.output.is_lossy else progress
+        part = _of_round(progress, number, rehearsed) if first.output.is_lossy else progress
         staged = render(order.path, *planned, target, share_of(part, 0.0, RENDER_SHARE))
         try:
             carried = _carried(order, staged, planned[0])
@@ -99,6 +102,12 @@ def produce(
         finally:
             staged.discard()
     raise AssertionError("the last round publishes")
+
+
+def _of_round(progress: Progress | None, number: int, rehearsed: bool) -> Progress | None:
+    """The part of the progress that a round has: most of what is left where it is likely to be the last."""
+    share = REHEARSED_SHARE if rehearsed else FIRST_SHARE
+    return share_of(progress, 1.0 - (1.0 - share) ** number, share * (1.0 - share) ** number)
 
 
 def _carried(order: Order, staged: StagedFile, plan: Plan) -> Carried:

@@ -131,7 +131,9 @@ class _Search:
         gain_db = min(self._first_guess(unlimited_db), highest_gain_db)
         left = self.envelope.left(gain_db, self.limiter)
         short_db = self.short_db(left)
-        more_db, best = self._more_db(left, short_db), (abs(short_db), gain_db, left)
+        more_db, best = 0.0, (abs(short_db), gain_db, left)
+        if abs(short_db) >= CLOSE_LU:
+            more_db = self._more_db(left, short_db)
         for _ in range(MOST_STEPS):
             self._remember(gain_db, short_db)
             next_db = min(gain_db + more_db, highest_gain_db)

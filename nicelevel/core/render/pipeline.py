@@ -3,6 +3,7 @@
 Bounded memory, no interim file, sums in 64 bit.
 """
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -57,17 +58,25 @@ def _write(
         rounder = Rounder(plan.output, plan.dithers, seed) if plan.output.bits else None
         try:
             done = 0
-            with ahead(prepared_blocks(audio, plan.preparation, BLOCK_FRAMES)) as blocks:
+            # The limiter's part is done ahead too: rounding, or an encoder, takes all the time that is left.
+            with ahead(_levelled(prepared_blocks(audio, plan.preparation, BLOCK_FRAMES), plan, limited)) as blocks:
                 for block in blocks:
-                    levelled = gained(block, plan.gain_db)
-                    if limited:
-                        limit_block(levelled, done, plan.output.sample_rate_hz, limited.nodes)
-                    sink.write(rounder.round(levelled) if rounder else levelled)
+                    sink.write(rounder.round(block) if rounder else block)
                     done += len(block)
                     if progress:
                         progress(done / frames)
         finally:
             sink.close()
+
+
+def _levelled(blocks: Iterator[Block], plan: Plan, limited: Limited | None) -> Iterator[NDArray[np.float64]]:
+    done = 0
+    for block in blocks:
+        levelled = gained(block, plan.gain_db)
+        if limited:
+            limit_block(levelled, done, plan.output.sample_rate_hz, limited.nodes)
+        done += len(block)
+        yield levelled
 
 
 def rendered_piece(audio: Audio, plan: Plan, limited: Limited | None, first: int, last: int) -> NDArray[np.float64]:

@@ -53,7 +53,7 @@ def ours(signal: np.ndarray) -> np.ndarray:
         prepared = prepare(path, hops_folder=Path(folder))
         found = Envelope(prepared.hops, prepared.reading, "true_peak").limited(0.0, Limiter(CEILING_DB))
     limited = signal.copy()
-    limit_block(limited, 0, RATE_HZ, found.nodes)
+    limit_block(limited, 0, RATE_HZ, found.left.curve)
     return limited
 
 
@@ -94,7 +94,7 @@ def speed_of_ours(signal: np.ndarray) -> float:
         limited = signal.copy()
         start = time.process_time()
         found = Envelope(prepared.hops, prepared.reading, "true_peak").limited(0.0, Limiter(CEILING_DB))
-        limit_block(limited, 0, RATE_HZ, found.nodes)
+        limit_block(limited, 0, RATE_HZ, found.left.curve)
         return LONG_S / (time.process_time() - start)
 
 

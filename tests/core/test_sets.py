@@ -67,7 +67,7 @@ def test_one_gain_and_one_curve_keep_the_sum(tmp_path):
     written = []
     for number, signal in enumerate((mix, *stems)):
         audio = signal * 10 ** (leader.gain_db / 20)
-        limit_block(audio, 0, RATE, leaders.nodes)
+        limit_block(audio, 0, RATE, leaders.left.curve)
         written.append(audio)
         if number:
             output = resolve_format(prepared[number].reading.source, spec.formats[0], spec)

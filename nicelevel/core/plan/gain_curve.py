@@ -14,7 +14,7 @@ Only where a peak passes the ceiling is anything computed; elsewhere every node 
 
 import math
 from dataclasses import dataclass
-from functools import cache, cached_property
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -49,22 +49,12 @@ SPARSE_SHARE, DENSE_SHARE, SLOWER = 0.25, 0.75, 16.0
 class Curve:
     """Kept only where it may not be 1: in blocks of BLOCK_HOPS.
 
-    row_of: of each block the row of its nodes, -1 where all of them are 1; rows: × ROW_NODES, as ratios; hops: how
-    many there are.
+    row_of: of each block the row of its nodes, -1 where all of them are 1; rows: × ROW_NODES, as ratios; hop k of the
+    block has those from k to k + SPLINE_HOPS.
     """
 
     rows: NDArray[np.float32]
     row_of: NDArray[np.int64]
-    hops: int
-
-    @cached_property
-    def nodes(self) -> NDArray[np.float32]:
-        """All nodes, SPLINE_HOPS more than hops; those of hop k are k to k + SPLINE_HOPS."""
-        nodes = np.ones(len(self.row_of) * BLOCK_HOPS + SPLINE_HOPS, np.float32)
-        for block in np.flatnonzero(self.row_of >= 0):
-            first = block * BLOCK_HOPS
-            nodes[first : first + ROW_NODES] = self.rows[self.row_of[block]]
-        return nodes[: self.hops + SPLINE_HOPS]
 
 
 def gain_curve(codes: NDArray[np.uint16], block_codes: NDArray[np.int64], limiter: Limiter, gain_db: float) -> Curve:
@@ -78,7 +68,7 @@ def gain_curve(codes: NDArray[np.uint16], block_codes: NDArray[np.int64], limite
     rises, line = np.ones(taps - 1 + BLOCK_HOPS, np.float32), np.ones(BLOCK_HOPS + 2, np.float32)
     shape = hann(taps), steps_back(limiter.release_ms), _reach_hops(taps)
     count = make_curve(codes, block_codes, lowest_code, allowed, *shape, rows, row_of, windows, rises, line)
-    return Curve(rows[:count], row_of, len(codes))
+    return Curve(rows[:count], row_of)
 
 
 def _reach_hops(look_ahead_ms: int) -> int:

@@ -66,11 +66,6 @@ class Limited:
     depth_db: float
     share_ratio: float
 
-    @property
-    def nodes(self) -> NDArray[np.float32]:
-        """Those of its curve."""
-        return self.left.curve.nodes
-
     def places(self) -> tuple[Place, ...]:
         """Where it limits, in seconds."""
         deep = np.flatnonzero(self.lowest < 10.0 ** (-PLACE_DB / 20.0))

@@ -3,21 +3,29 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Floats, kernel
+from ..kernels import Floats, Integers, kernel
 from ..measure.envelope import HOPS_PER_SECOND
+from ..plan.gain_curve import BLOCK_HOPS, Curve
 
 
-def limit_block(block: NDArray[np.float64], first_frame: int, sample_rate_hz: int, nodes: Floats) -> None:
+def limit_block(block: NDArray[np.float64], first_frame: int, sample_rate_hz: int, curve: Curve) -> None:
     """Multiply frames × channels, the first of which is a programme's `first_frame`, by its gain curve, in place.
 
-    nodes: see `plan.gain_curve.Curve`; hop k lies between the frames floor(k · rate / 1000) and
-    floor((k + 1) · rate / 1000).
+    Hop k lies between the frames floor(k · rate / 1000) and floor((k + 1) · rate / 1000).
     """
-    apply_curve(block, first_frame, sample_rate_hz, HOPS_PER_SECOND, nodes)
+    apply_curve(block, first_frame, sample_rate_hz, HOPS_PER_SECOND, BLOCK_HOPS, curve.rows, curve.row_of)
 
 
 @kernel
-def apply_curve(block: Floats, first_frame: int, sample_rate_hz: int, hops_per_second: int, nodes: Floats) -> None:
+def apply_curve(
+    block: Floats,
+    first_frame: int,
+    sample_rate_hz: int,
+    hops_per_second: int,
+    block_hops: int,
+    rows: Floats,
+    row_of: Integers,
+) -> None:
     """See `limit_block`. Where all four nodes of a hop are 1, its samples stay what they are."""
     frames, channels = block.shape
     hop = first_frame * hops_per_second // sample_rate_hz
@@ -28,7 +36,11 @@ def apply_curve(block: Floats, first_frame: int, sample_rate_hz: int, hops_per_s
         start = hop * sample_rate_hz // hops_per_second
         end = (hop + 1) * sample_rate_hz // hops_per_second
         last = min(frames, end - first_frame)
-        a, b, c, d = float(nodes[hop]), float(nodes[hop + 1]), float(nodes[hop + 2]), float(nodes[hop + 3])
+        row, at = row_of[hop // block_hops], hop % block_hops
+        a, b, c, d = 1.0, 1.0, 1.0, 1.0
+        if row >= 0:
+            nodes = rows[row, at:]
+            a, b, c, d = float(nodes[0]), float(nodes[1]), float(nodes[2]), float(nodes[3])
         if a < 1.0 or b < 1.0 or c < 1.0 or d < 1.0:
             for frame in range(done, last):
                 u = (first_frame + frame - start) / (end - start)

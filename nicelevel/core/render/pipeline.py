@@ -74,7 +74,7 @@ def _levelled(blocks: Iterator[Block], plan: Plan, limited: Limited | None) -> I
     for block in blocks:
         levelled = gained(block, plan.gain_db)
         if limited:
-            limit_block(levelled, done, plan.output.sample_rate_hz, limited.nodes)
+            limit_block(levelled, done, plan.output.sample_rate_hz, limited.left.curve)
         done += len(block)
         yield levelled
 
@@ -83,7 +83,7 @@ def rendered_piece(audio: Audio, plan: Plan, limited: Limited | None, first: int
     """What `render` makes of some frames, before the last rounding. Raises as `prepared_piece`."""
     piece = gained(prepared_piece(audio, plan.preparation, first, last), plan.gain_db)
     if limited:
-        limit_block(piece, first, plan.output.sample_rate_hz, limited.nodes)
+        limit_block(piece, first, plan.output.sample_rate_hz, limited.left.curve)
     return piece
 
 

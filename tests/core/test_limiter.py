@@ -215,3 +215,20 @@ def test_the_price_of_loudness_begins_without_limiting_and_agrees_with_the_plan(
     below = int(found.limiting_db)
     assert points[below].level < found.predicted.integrated_lufs < points[below + 1].level
     assert [each.share_ratio for each in points] == sorted(each.share_ratio for each in points)
+
+
+@pytest.mark.parametrize("length_s", [1.0, 3.0])
+def test_another_signals_curve_may_be_longer_or_shorter(tmp_path, length_s):
+    """A member of a set that is not as long as its leader: nothing is read outside, nothing limited after the end."""
+    leaders = _envelope(tmp_path, signals.both(signals.sine(997, -3.0, 2)))
+    curve = leaders.left(6.0, Limiter(-1.0)).curve
+    signal = signals.both(signals.sine(500, -7.0, length_s))
+    (tmp_path / "member").mkdir()
+    member = _envelope(tmp_path / "member", signal)
+    planned = member.finished(member.left_by(curve, 6.0))
+    audio = signal * 10 ** (6.0 / 20)
+    limit_block(audio, 0, RATE, curve)
+    assert np.abs(audio[: RATE // 2]).max() < 0.6
+    assert np.abs(audio[-100:]).max() == pytest.approx(0.55 if length_s < 2 else 0.89, abs=0.06)
+    assert planned.sample_peak == pytest.approx(np.abs(audio).max(), rel=0.02)
+    assert np.isfinite(planned.left.energies).all()

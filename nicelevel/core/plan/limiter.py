@@ -109,7 +109,7 @@ class Envelope:
         gains = 10.0 ** (begins_db / 10.0)
         held = np.cumsum(energies * gains)
         free = energies.sum() - np.cumsum(energies)
-        with np.errstate(divide="ignore"):
+        with np.errstate(divide="ignore", invalid="ignore"):
             levels_db = 10.0 * np.log10((held + free * gains) / energies.sum())
         lost_db = max(0.0, float(np.interp(unlimited_db, levels_db, begins_db)) - unlimited_db)
         return unlimited_db + lost_db * lost_db / (lost_db + SINGLE_PEAKS_DB)
@@ -130,7 +130,7 @@ class Envelope:
         return self.left_by(gain_curve(self._codes, self._block_codes, limiter, gain_db), gain_db)
 
     def left_by(self, curve: Curve, gain_db: float) -> Left:
-        """The energies after a gain and a curve that may have been made for another signal of the same length."""
+        """The energies after a gain and a curve that may be another signal's; where that ends nothing is limited."""
         curves, gain = self._reading.curves, 10.0 ** (gain_db / 10.0)
         energies, squares = curves.energies * gain, curves.squares * gain
         ones = np.ones(LEAD_HOPS + SPLINE_HOPS, np.float32)
@@ -147,14 +147,17 @@ class Envelope:
         peaks = self._hops.sample_peaks, self._hops.true_peaks
         leave_peaks(curve.rows, curve.row_of, *peaks, _LEVELS, highest, limited_hops, lowest)
         sample_peak, true_peak = (
-            gain * max(pair) for pair in zip(highest, self._untouched_peaks(curve.row_of < 0), strict=True)
+            gain * max(pair) for pair in zip(highest, self._untouched_peaks(curve), strict=True)
         )
         depth_db = -db_from_ratio(float(lowest.min()))
         share_ratio = int(limited_hops[0]) / len(self._codes)
         return Limited(left, lowest, sample_peak, true_peak, depth_db, share_ratio)
 
-    def _untouched_peaks(self, untouched: NDArray[np.bool_]) -> tuple[float, float]:
-        """Largest sample and true peak of the blocks that the limiter leaves alone."""
+    def _untouched_peaks(self, curve: Curve) -> tuple[float, float]:
+        """Largest sample and true peak of the blocks that a curve leaves alone."""
+        count = len(self._block_codes)
+        untouched = np.ones(count, np.bool_)
+        untouched[: len(curve.row_of)] = curve.row_of[:count] < 0
         if not untouched.any():
             return 0.0, 0.0
         sample, true = (float(_LEVELS[codes[untouched].max()]) for codes in self._block_peaks)
@@ -200,7 +203,7 @@ def leave_energies(
     """
     hops, filtered = len(weighted), False
     for block in range(len(row_of)):
-        if row_of[block] < 0:
+        if row_of[block] < 0 or block * BLOCK_HOPS >= hops:
             filtered = False
             continue
         first, last = block * BLOCK_HOPS, min((block + 1) * BLOCK_HOPS, hops)
@@ -339,7 +342,7 @@ def leave_peaks(
     Counts the hops that it limits, and writes the lowest node of every 10 ms of those blocks.
     """
     for block in range(len(row_of)):
-        if row_of[block] < 0:
+        if row_of[block] < 0 or block * BLOCK_HOPS >= len(true_codes):
             continue
         first, last = block * BLOCK_HOPS, min((block + 1) * BLOCK_HOPS, len(true_codes))
         part = rows[row_of[block], : last - first + SPLINE_HOPS]

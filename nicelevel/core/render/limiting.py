@@ -26,7 +26,7 @@ def apply_curve(
     rows: Floats,
     row_of: Integers,
 ) -> None:
-    """See `limit_block`. Where all four nodes of a hop are 1, its samples stay what they are."""
+    """See `limit_block`. Where all four nodes of a hop are 1, and after the curve, samples stay what they are."""
     frames, channels = block.shape
     hop = first_frame * hops_per_second // sample_rate_hz
     while (hop + 1) * sample_rate_hz // hops_per_second <= first_frame:
@@ -36,7 +36,8 @@ def apply_curve(
         start = hop * sample_rate_hz // hops_per_second
         end = (hop + 1) * sample_rate_hz // hops_per_second
         last = min(frames, end - first_frame)
-        row, at = row_of[hop // block_hops], hop % block_hops
+        at = hop % block_hops
+        row = row_of[hop // block_hops] if hop // block_hops < len(row_of) else -1
         a, b, c, d = 1.0, 1.0, 1.0, 1.0
         if row >= 0:
             nodes = rows[row, at:]

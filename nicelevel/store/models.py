@@ -150,4 +150,18 @@ class Sending(_Table):
     finished_at = DateTimeTZField(null=True)
 
 
-TABLES = (Job, Reading, Source, SpecVersion, Destination, OwnTarget, Deliverable, Sending)
+class BlindTest(_Table):
+    """A blind comparison of two things that a source can be heard as; of each trial what it hid and what was said."""
+
+    id = BigAutoField()
+    source = ForeignKeyField(Source, on_delete="CASCADE")
+    one = CharField(max_length=60)
+    other = CharField(max_length=60)
+    one_name = TextField()
+    other_name = TextField()
+    gains_db = BinaryJSONField(index=False)
+    trials = BinaryJSONField(default=list, index=False)
+    begun_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+
+
+TABLES = (Job, Reading, Source, SpecVersion, Destination, OwnTarget, Deliverable, Sending, BlindTest)

@@ -20,6 +20,9 @@ from .models import Source
 from .prepared import load_prepared, prepared_signals
 from .readings import load_figures
 
+LIMITED_REMEMBERED = 16
+"""Plans whose limiting stays in memory, for who hears them asks for it every second: some megabytes an hour each."""
+
 
 def plans_of(source: Source, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
     """The plan of a source for each format of a spec. Raises as `core.plan.plans`."""
@@ -32,11 +35,15 @@ def limited_of(source: Source, plan: Plan, audio: AudioFolder) -> Limited | None
     """What the limiter of a plan makes of a source; None where none works."""
     if plan.limiting is None:
         return None
-    prepared = load_prepared(source.digest, plan.preparation, audio)
-    if source.leader_id is None:
-        return limited_of_plan(plan, prepared_signals(source.digest, audio))
-    leaders = limited_by(load_prepared(source.leader.digest, plan.preparation.of_all_channels, audio), plan)
-    return limited_with(prepared, plan.gain_db, leaders) if leaders else None
+    return _limited(source.digest, source.leader.digest if source.leader_id else None, plan, audio)
+
+
+@lru_cache(maxsize=LIMITED_REMEMBERED)
+def _limited(digest: str, leader_digest: str | None, plan: Plan, audio: AudioFolder) -> Limited | None:
+    if leader_digest is None:
+        return limited_of_plan(plan, prepared_signals(digest, audio))
+    leaders = limited_by(load_prepared(leader_digest, plan.preparation.of_all_channels, audio), plan)
+    return limited_with(load_prepared(digest, plan.preparation, audio), plan.gain_db, leaders) if leaders else None
 
 
 @lru_cache(maxsize=8192)

@@ -50,6 +50,9 @@ _POSITIONS = (
 """FFmpeg's names in the bit order of the WAVE mask."""
 _CONTAINERS = {"matroska": "mkv"}
 
+LEAD_FRAMES = 8192
+"""Decoding begins so long before the frame that is asked for: two frames of ALAC, eight of AAC."""
+
 
 def demuxer_of(start: bytes) -> str | None:
     """The demuxer for a file that begins so, or None."""
@@ -93,14 +96,33 @@ class AvDecoder:
         return len(block)
 
     def seek(self, frame: int) -> None:
-        """Not possible: coded frames are found by time, and time is not exact."""
-        raise UnsupportedError("This file can only be read from its start.")
+        """Go on reading from a frame: where the container's clock ticks in frames, times are exact."""
+        if not self._ticks_in_frames():
+            raise UnsupportedError("This file can only be read from its start.")
+        # A coded frame is whole only with the one before it, and the ones that a decoder begins with are not whole.
+        self._rest = self._rest[:0]
+        if frame < LEAD_FRAMES:
+            # The start is found by opening: what an encoder put before it is skipped there alone.
+            self._container.close()
+            self._container = _open(self._path, self._demuxer)
+            self._stream = self._container.streams.audio[0]
+            self._arrays = self._decoded(self._container)
+            self.read(frame)
+            return
+        self._container.seek(frame - LEAD_FRAMES, stream=self._stream, backward=True)
+        self._stream.codec_context.flush_buffers()
+        self._arrays = self._decoded(self._container, frame)
+
+    def _ticks_in_frames(self) -> bool:
+        base = self._stream.time_base
+        return self._demuxer == "mov" and base is not None and 1 / base == self.source.sample_rate_hz
 
     def close(self) -> None:
         self._container.close()
 
-    def _decoded(self, container: av.container.InputContainer) -> Iterator[Block]:
-        done = 0
+    def _decoded(self, container: av.container.InputContainer, first: int = 0) -> Iterator[Block]:
+        """Frames × channels from a frame on, which the container stands shortly before; from the start: all."""
+        done = first
         try:
             for frame in container.decode(container.streams.audio[0]):
                 if frame.sample_rate != self.source.sample_rate_hz:
@@ -108,6 +130,8 @@ class AvDecoder:
                 array = _samples(frame)
                 if array.shape[1] != self.source.channels:
                     raise DamagedError(f"The number of channels changes at {self._time(done)}.")
+                if first:
+                    array = array[max(0, first - (frame.pts or 0)) :]
                 done += len(array)
                 yield array.astype(self._dtype)
         except av.FFmpegError as error:

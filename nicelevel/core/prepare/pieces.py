@@ -1,6 +1,7 @@
 """A piece of a prepared signal from anywhere, without what lies before it."""
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,14 +33,29 @@ def _channels(block: Block, preparation: Preparation) -> NDArray[np.float64]:
 
 
 def _resampled(audio: Audio, preparation: Preparation, rate_hz: int, first: int, last: int) -> NDArray[np.float64]:
-    """From a frame that both rates have in common, so that the piece lies on the grid of the whole."""
     source = audio.source
-    common = math.gcd(source.sample_rate_hz, rate_hz)
-    step, to_step = source.sample_rate_hz // common, rate_hz // common
-    margin = round(MARGIN_S * rate_hz)
+
+    def window(begin: int, end: int) -> NDArray[np.float64]:
+        return _channels(audio.window(begin, end), preparation)
+
+    return resampled_piece(window, source.frames, (source.sample_rate_hz, rate_hz), first, last)
+
+
+def resampled_piece(
+    window: Callable[[int, int], NDArray[np.float64]], frames: int, rates_hz: tuple[int, int], first: int, last: int
+) -> NDArray[np.float64]:
+    """Some frames at another rate of a signal that can be asked for from anywhere.
+
+    From a frame that both rates have in common, so that the piece lies on the grid of the whole. window: gives some
+    frames × channels of the signal, which has so many; rates_hz: its own, and the other that `first` counts by.
+    """
+    rate_hz, to_hz = rates_hz
+    common = math.gcd(rate_hz, to_hz)
+    step, to_step = rate_hz // common, to_hz // common
+    margin = round(MARGIN_S * to_hz)
     begin, end = max(0, (first - margin) // to_step), -(-(last + margin) // to_step)
-    block = _channels(audio.window(begin * step, min(source.frames, end * step)), preparation)
-    with Resampler(source.sample_rate_hz, rate_hz, block.shape[1]) as resampler:
+    block = window(begin * step, min(frames, end * step))
+    with Resampler(rate_hz, to_hz, block.shape[1]) as resampler:
         parts = [resampler.next(block)]
         parts.append(resampler.next(parts[0][:0], is_last=True))
     piece = np.concatenate(parts)[first - begin * to_step : last - begin * to_step]

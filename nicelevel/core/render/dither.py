@@ -30,9 +30,12 @@ def rounded(
 
 
 class Rounder:
-    """Rounds the blocks of one programme, in their order: plainly, with TPDF dither, or with its error shaped too."""
+    """Rounds the blocks of one programme, in their order: plainly, with TPDF dither, or with its error shaped too.
 
-    def __init__(self, output: OutputFormat, dithers: bool, seed: int) -> None:
+    first_frame: the number of the first frame it is given, where that is not the first of the programme.
+    """
+
+    def __init__(self, output: OutputFormat, dithers: bool, seed: int, first_frame: int = 0) -> None:
         assert output.bits
         self._bits, self._dithers, self._seed = output.bits, dithers, seed
         self._filter = None
@@ -41,7 +44,7 @@ class Rounder:
             self._errors = np.zeros((len(output.layout.positions), len(self._filter)))
         self._first_channel = output.channel or 0
         self._channels = len(output.of_all_channels.layout.positions)
-        self._done = 0
+        self._done = first_frame
 
     def round(self, block: Floats) -> NDArray[np.int32]:
         """Codes of the next frames × channels. Block size changes no result."""

@@ -1,0 +1,241 @@
+"""What can be heard, any frames of it from anywhere: a file, a plan that is not rendered, what is left over of two.
+
+A plan is computed by the steps of rendering itself, for the asked frames alone.
+"""
+
+import tempfile
+from collections import OrderedDict
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Literal, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..channels import Layout, layout_of_name
+from ..digest import seed_of
+from ..errors import UnsupportedError
+from ..files import open_sink, take_in
+from ..files.read import Audio
+from ..plan.limiter import Limited
+from ..prepare.fold_down import fold_matrix
+from ..prepare.pieces import resampled_piece
+from ..prepare.prepared import prepared_source
+from ..render import rendered_piece
+from ..render.dither import Rounder
+from ..specs.spec import Channels
+from ..units import ratio_from_db
+from ..values import OutputFormat, Plan
+
+Samples = NDArray[np.float64]
+Finish = Literal["exact", "rounded", "coded"]
+"""How a plan is heard: before the last rounding, rounded to its word length, or through its encoder."""
+
+NoiseKind = Literal["none", "tpdf", "shaped"]
+
+SHAPING_LEAD_FRAMES = 4096
+"""Noise shaping is begun so long before: its error is that of a programme under way."""
+
+RUN_S, LEAD_S, SEAM_S = 4, 2.0, 0.01
+"""An encoder is heard in runs of so many seconds, begun so much earlier (that of AAC takes two seconds to settle its
+rate); two runs meet in a seam of this length."""
+
+RUNS_KEPT = 3
+
+FADE_S = 8.0
+"""The end of a programme over which its rounding noise is heard in a fade-out."""
+
+
+class Programme(Protocol):
+    """Frames × channels from anywhere, ±1.0 at full scale."""
+
+    rate_hz: int
+    frames: int
+    layout: Layout
+
+    def window(self, first: int, last: int) -> Samples:
+        """From `first` to before `last`, both inside. Raises UnsupportedError where the file has only a start."""
+
+
+class FileProgramme:
+    """A file as it is: a source, or what was written and is decoded."""
+
+    def __init__(self, audio: Audio) -> None:
+        self._audio = audio
+        self.rate_hz, self.frames = audio.source.sample_rate_hz, audio.source.frames
+        self.layout = audio.source.layout
+
+    def window(self, first: int, last: int) -> Samples:
+        return self._audio.window(first, last).astype(np.float64)
+
+
+class PlanProgramme:
+    """What would be written by a plan. limited: what its limiter makes of the signal."""
+
+    def __init__(self, audio: Audio, plan: Plan, limited: Limited | None, finish: Finish = "exact") -> None:
+        self._audio, self._plan, self._limited, self._finish = audio, plan, limited, finish
+        source = prepared_source(audio.source, plan.preparation)
+        self.rate_hz, self.frames, self.layout = source.sample_rate_hz, source.frames, source.layout
+        self._runs: OrderedDict[int, Samples] = OrderedDict()
+
+    def window(self, first: int, last: int) -> Samples:
+        output = self._plan.output
+        if self._finish == "rounded" and output.bits:
+            return self._rounded(output, first, last)
+        if self._finish == "coded" and output.is_lossy:
+            return self._coded(first, last)
+        return self._exact(first, last)
+
+    def _exact(self, first: int, last: int) -> Samples:
+        return rendered_piece(self._audio, self._plan, self._limited, first, last)
+
+    def _rounded(self, output: OutputFormat, first: int, last: int) -> Samples:
+        dithers = self._plan.dithers
+        lead = min(first, SHAPING_LEAD_FRAMES) if dithers and output.dither == "shaped" else 0
+        rounder = Rounder(output, dithers, seed_of(self._audio.source.path), first - lead)
+        return to_ratios(rounder.round(self._exact(first - lead, last)), output)[lead:]
+
+    def _coded(self, first: int, last: int) -> Samples:
+        """From runs that an encoder has gone through, crossfaded where one run takes over from the one before."""
+        length, seam = RUN_S * self.rate_hz, round(SEAM_S * self.rate_hz)
+        parts = []
+        for number in range(first // length, (last - 1) // length + 1):
+            start = number * length
+            begin, end = max(first, start), min(last, start + length)
+            part = self._run(number)[begin - start : end - start].copy()
+            over = min(start + seam, end) - begin
+            if number and over > 0:
+                before = self._run(number - 1)[length + begin - start :][:over]
+                share = ((np.arange(over) + begin - start + 0.5) / seam)[:, None]
+                part[:over] = share * part[:over] + (1.0 - share) * before
+            parts.append(part)
+        return np.concatenate(parts)
+
+    def _run(self, number: int) -> Samples:
+        """A run and the seam after it, as a decoder gives it."""
+        if number not in self._runs:
+            start = number * RUN_S * self.rate_hz
+            lead = min(start, round(LEAD_S * self.rate_hz))
+            end = min(self.frames, start + RUN_S * self.rate_hz + round((SEAM_S + LEAD_S) * self.rate_hz))
+            self._runs[number] = through_encoder(self._exact(start - lead, end), self._plan.output)[lead:]
+            while len(self._runs) > RUNS_KEPT:
+                self._runs.popitem(last=False)
+        return self._runs[number]
+
+
+def through_encoder(samples: Samples, output: OutputFormat) -> Samples:
+    """What a decoder gives back of some frames × channels, of the same length."""
+    with tempfile.TemporaryDirectory(prefix="nice-level-") as folder:
+        path = Path(folder) / "heard"
+        sink = open_sink(path, output, len(samples))
+        try:
+            sink.write(samples)
+        finally:
+            sink.close()
+        with take_in(path) as audio:
+            return np.concatenate(list(audio.blocks(1 << 16))).astype(np.float64)
+
+
+def to_ratios(codes: NDArray[np.int32], output: OutputFormat) -> Samples:
+    """Samples of ±1.0 at full scale from the codes of a word length."""
+    assert output.bits
+    ratios: Samples = codes / 2.0 ** (output.bits - 1)
+    return ratios
+
+
+@dataclass(frozen=True)
+class NoiseOf:
+    """What the last rounding alone adds to a plan, in one of three ways; over its last seconds the plan fades out.
+
+    A 16-bit word where the plan has none that is shorter.
+    """
+
+    plan: PlanProgramme
+    output: OutputFormat
+    kind: NoiseKind
+    seed: int
+    bits: int = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "bits", min(self.output.bits or 16, 16))
+
+    @property
+    def rate_hz(self) -> int:
+        return self.plan.rate_hz
+
+    @property
+    def frames(self) -> int:
+        return self.plan.frames
+
+    @property
+    def layout(self) -> Layout:
+        return self.plan.layout
+
+    def window(self, first: int, last: int) -> Samples:
+        lead = min(first, SHAPING_LEAD_FRAMES) if self.kind == "shaped" else 0
+        exact = self.plan.window(first - lead, last) * self._fade(first - lead, last)[:, None]
+        words = OutputFormat("wav", f"pcm_{self.bits}", self.rate_hz, self.layout, self.kind)
+        rounder = Rounder(words, self.kind != "none", self.seed, first - lead)
+        return (to_ratios(rounder.round(exact), words) - exact)[lead:]
+
+    def _fade(self, first: int, last: int) -> NDArray[np.float64]:
+        """Half a cosine over the last seconds."""
+        fade = max(1, min(self.frames, round(FADE_S * self.rate_hz)))
+        into = np.clip((np.arange(first, last) + 0.5 - (self.frames - fade)) / fade, 0.0, 1.0)
+        gains: NDArray[np.float64] = 0.5 + 0.5 * np.cos(np.pi * into)
+        return gains
+
+
+@dataclass(frozen=True)
+class DifferenceOf:
+    """What is left over of one programme when another is taken away, each after its gain, for two loudspeakers."""
+
+    one: Programme
+    other: Programme
+    gain_db: float
+    other_gain_db: float
+
+    @property
+    def rate_hz(self) -> int:
+        return self.one.rate_hz
+
+    @property
+    def frames(self) -> int:
+        return self.one.frames
+
+    @property
+    def layout(self) -> Layout:
+        return layout_of_name("stereo")
+
+    def window(self, first: int, last: int) -> Samples:
+        other = heard_piece(self.other, self.rate_hz, first, last)
+        one = for_two(self.one.window(first, last), self.one.layout)
+        return one * ratio_from_db(self.gain_db) - other * ratio_from_db(self.other_gain_db)
+
+
+def heard_piece(programme: Programme, rate_hz: int, first: int, last: int) -> Samples:
+    """Frames × 2 at the rate of whoever plays, as two loudspeakers get them; silent beyond the end.
+
+    At the programme's own rate every sample is what it is.
+    """
+    frames = -(-programme.frames * rate_hz // programme.rate_hz)
+    inside = min(last, frames)
+    if inside <= first:
+        return np.zeros((last - first, 2))
+    if rate_hz == programme.rate_hz:
+        piece = programme.window(first, inside)
+    else:
+        rates_hz = programme.rate_hz, rate_hz
+        piece = resampled_piece(programme.window, programme.frames, rates_hz, first, inside)
+    return np.pad(for_two(piece, programme.layout), ((0, last - inside), (0, 0)))
+
+
+def for_two(block: Samples, layout: Layout) -> Samples:
+    """One channel by both loudspeakers, two as they are, more folded down; of unknown ones the first two."""
+    if len(layout.positions) == 2:
+        return block
+    try:
+        matrix = fold_matrix(layout, layout_of_name("stereo"), Channels())
+    except UnsupportedError:
+        return block[:, [0, min(1, block.shape[1] - 1)]]
+    return block @ matrix.T

@@ -1,0 +1,186 @@
+"""What can be heard of a source: itself, its plans, what was written of it, the reference, other versions."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from nicelevel.core.channels import layout_from_count
+from nicelevel.core.digest import seed_of
+from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.files import take_in
+from nicelevel.core.hear import FileProgramme, Finish, Level, NoiseOf, PlanProgramme, Programme, heard_lufs
+from nicelevel.core.hear.programmes import NoiseKind
+from nicelevel.core.values import Plan, Reading
+
+from .audio import AudioFolder
+from .current import is_of_present_spec, is_planned_so
+from .deliverables import KEPT_FILES, deliverables_of, file_of, find_deliverable
+from .jobs import destinations_of, find_destination
+from .models import Deliverable, Destination, Source
+from .own_targets import own_target_of, with_target
+from .planning import limited_of, plans_of
+from .readings import load_figures
+from .sources import find_source, sources_of
+from .specs import spec_of
+from .versions import standings_of
+
+Kind = Literal["source", "plan", "made", "reference", "version"]
+
+
+@dataclass(frozen=True)
+class Take:
+    """One thing that can be heard. stamp: another one where what is heard under the same key has changed."""
+
+    key: str
+    kind: Kind
+    name: str
+    detail: str
+    level: Level
+    rate_hz: int
+    duration_s: float
+    stamp: str
+    is_lossy: bool = False
+    bits: int | None = None
+
+
+def takes_of(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[Take, ...]:
+    """What a measured source can be heard as, itself first; then at a destination, at the others, other versions."""
+    takes = [_of_source(source, "source", audio)]
+    made = deliverables_of(source.job_id, KEPT_FILES)
+    others = [each for each in destinations_of(source.job_id) if destination is None or each.id != destination.id]
+    if destination is not None:
+        plan = plan_at(source, destination, audio)
+        takes += _planned(source, destination, plan, "Plan")
+        takes += _made(made, source, destination, plan, "Deliverable")
+        takes += _reference(source, destination, audio)
+    for each in others:
+        plan, name = plan_at(source, each, audio), spec_of(each.spec).spec.name
+        takes += _made(made, source, each, plan, name)[:1] or _planned(source, each, plan, name)
+    return (*takes, *_versions(source, audio))
+
+
+def plan_at(source: Source, destination: Destination, audio: AudioFolder) -> Plan | None:
+    """The plan that the board shows; None where there is none yet."""
+    spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
+    try:
+        return plans_of(source, spec, audio)[0].shown
+    except NiceLevelError:
+        return None
+
+
+def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Take:
+    reading = load_figures(source.digest, audio)
+    name = "Source" if kind == "source" else source.title
+    detail = {"source": source.title, "reference": "the others are matched to it", "version": "another version"}[kind]
+    return Take(f"source-{source.id}", kind, name, detail, _level(reading), *_length(reading), source.digest[:16])
+
+
+def _planned(source: Source, destination: Destination, plan: Plan | None, name: str) -> list[Take]:
+    if plan is None or plan.action == "as_is":
+        return []
+    stamp = f"{source.digest[:8]}-{plan.gain_db:.4f}-{plan.limiting_db:.4f}-{destination.spec_id}"
+    key, output = f"plan-{source.id}-{destination.id}", plan.output
+    detail = f"{spec_of(destination.spec).spec.name}, not rendered yet"
+    level, length = _level(plan.predicted), _length(plan.predicted)
+    return [Take(key, "plan", name, detail, level, *length, stamp, output.is_lossy, output.bits)]
+
+
+def _made(
+    made: Sequence[Deliverable], source: Source, destination: Destination, plan: Plan | None, name: str
+) -> list[Take]:
+    """What was written for the present spec as it is planned today; a file of a single channel is none."""
+    return [
+        Take(
+            f"made-{each.id}",
+            "made",
+            name,
+            str(each.file_name),
+            _level_of_made(each),
+            each.measured["sample_rate"],
+            each.measured["duration_s"],
+            str(each.sha256)[:16],
+            bits=each.measured["bits_declared"],
+        )
+        for each in made
+        if each.source_id == source.id and each.destination_id == destination.id
+        if is_of_present_spec(each) and is_planned_so(each, plan)
+        if each.measured and not (each.plan or {}).get("format", {}).get("channel")
+    ]
+
+
+def _reference(source: Source, destination: Destination, audio: AudioFolder) -> list[Take]:
+    reference = destination.reference
+    if reference is None or reference.id == source.id or reference.state != "measured":
+        return []
+    return [_of_source(reference, "reference", audio)]
+
+
+def _versions(source: Source, audio: AudioFolder) -> list[Take]:
+    standing = standings_of(sources_of(source.job_id), audio).get(source.id)
+    keys = [key for key in (standing.versions if standing else ()) if key != source.id]
+    return [_of_source(each, "version", audio) for each in map(find_source, keys) if each]
+
+
+def _level(reading: Reading) -> Level:
+    return Level(heard_lufs(reading.integrated_lufs, reading.source.layout), reading.true_peak_dbtp)
+
+
+def _level_of_made(made: Deliverable) -> Level:
+    lufs, peak = (made.measured[key] for key in ("integrated_lufs", "true_peak_dbtp"))
+    layout = layout_from_count(made.measured["channels"])
+    silent = float("-inf")
+    return Level(silent if lufs is None else heard_lufs(lufs, layout), silent if peak is None else peak)
+
+
+def _length(reading: Reading) -> tuple[int, float]:
+    return reading.source.sample_rate_hz, reading.source.duration_s
+
+
+@contextmanager
+def opened(key: str, audio: AudioFolder, folder: Path, finish: Finish = "exact") -> Iterator[Programme]:
+    """What a key of a take names, open for hearing. folder: of deliverables. Raises KeyError where there is none."""
+    kind, *numbers = key.split("-")
+    if kind == "plan" and len(numbers) == 2:
+        with _opened_plan(*map(int, numbers), audio=audio, finish=finish) as (programme, _, _):
+            yield programme
+        return
+    path = _file_path(kind, [int(each) for each in numbers], audio, folder)
+    with take_in(path) as file:
+        yield FileProgramme(file)
+
+
+@contextmanager
+def opened_noise(key: str, kind: NoiseKind, audio: AudioFolder) -> Iterator[Programme]:
+    """The rounding noise of a plan, by the key of its take. Raises KeyError where there is none."""
+    word, *numbers = key.split("-")
+    if word != "plan" or len(numbers) != 2:
+        raise KeyError(key)
+    with _opened_plan(*map(int, numbers), audio=audio, finish="exact") as (programme, plan, path):
+        yield NoiseOf(programme, plan.output, kind, seed_of(path))
+
+
+@contextmanager
+def _opened_plan(
+    source_id: int, destination_id: int, audio: AudioFolder, finish: Finish
+) -> Iterator[tuple[PlanProgramme, Plan, Path]]:
+    source, destination = find_source(source_id), find_destination(destination_id)
+    plan = plan_at(source, destination, audio) if source and destination else None
+    if source is None or plan is None:
+        raise KeyError(source_id)
+    path = audio.playable_path(source.digest)
+    with take_in(path) as file:
+        yield PlanProgramme(file, plan, limited_of(source, plan, audio), finish), plan, path
+
+
+def _file_path(kind: str, numbers: list[int], audio: AudioFolder, folder: Path) -> Path:
+    if kind == "source" and len(numbers) == 1:
+        source = find_source(numbers[0])
+        if source and source.state == "measured":
+            return audio.playable_path(source.digest)
+    if kind == "made" and len(numbers) == 1:
+        made = find_deliverable(numbers[0])
+        if made and made.state in KEPT_FILES:
+            return file_of(made, folder)
+    raise KeyError(kind)

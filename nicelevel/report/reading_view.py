@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from nicelevel.core.measure.gating import (
     HOPS_PER_SECOND,
@@ -178,7 +179,7 @@ def drawing_data(reading: Reading) -> dict[str, Any]:
         "gate_lufs": gate,
         "range_lufs": list(ends) if ends else None,
         "range_lu": reading.loudness_range_lu,
-        "histogram": histogram(reading),
+        "histogram": histogram(curves.energies),
         "spectrum": sixteenth_octaves(curves.spectrum, source.sample_rate_hz),
         "notes": [_note(note) for note in reading.notes if note.places],
         "overs": [list(place) for note in reading.notes if note.code in _OVERS for place in note.places],
@@ -200,9 +201,12 @@ def _note(note: Note) -> dict[str, Any]:
     }
 
 
-def histogram(reading: Reading) -> list[tuple[int, float]]:
-    """Share of the short-term values in each LU, by the LU's lower end; values at or under −70 LUFS are left out."""
-    series = series_lufs(reading.curves.energies, SHORT_TERM_HOPS)
+def histogram(energies: NDArray[np.float64]) -> list[tuple[int, float]]:
+    """Share of the short-term values in each LU, by the LU's lower end; values at or under −70 LUFS are left out.
+
+    energies: as in `Curves`.
+    """
+    series = series_lufs(energies, SHORT_TERM_HOPS)
     audible = series[~np.isnan(series)]
     if len(audible) == 0:
         return []

@@ -1,5 +1,6 @@
 """What can be heard of a source: itself, its plans, what was written of it, the reference, other versions."""
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -8,7 +9,7 @@ from typing import Literal
 
 from nicelevel.core.channels import layout_from_count
 from nicelevel.core.digest import seed_of
-from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.errors import NiceLevelError, NotFoundError
 from nicelevel.core.files import take_in
 from nicelevel.core.hear import FileProgramme, Finish, Level, NoiseOf, PlanProgramme, Programme, heard_lufs
 from nicelevel.core.hear.programmes import NoiseKind
@@ -25,6 +26,10 @@ from .readings import load_figures
 from .sources import find_source, sources_of
 from .specs import spec_of
 from .versions import standings_of
+
+GONE = "This is not there to be heard any more."
+
+_KEY = re.compile(r"(source|made)-\d{1,18}|plan-\d{1,18}-\d{1,18}")
 
 Kind = Literal["source", "plan", "made", "reference", "version"]
 
@@ -59,6 +64,14 @@ def takes_of(source: Source, destination: Destination | None, audio: AudioFolder
         plan, name = plan_at(source, each, audio), spec_of(each.spec).spec.name
         takes += _made(made, source, each, plan, name)[:1] or _planned(source, each, plan, name)
     return (*takes, *_versions(source, audio))
+
+
+def landing_of(source: Source, destination: Destination, audio: AudioFolder) -> Take:
+    """How a measured source lands at a destination: what was written, else its plan, else itself as it is."""
+    plan = plan_at(source, destination, audio)
+    made = _made(deliverables_of(source.job_id, KEPT_FILES), source, destination, plan, source.title)
+    planned = _planned(source, destination, plan, source.title)
+    return (made or planned or [_of_source(source, "version", audio)])[0]
 
 
 def plan_at(source: Source, destination: Destination, audio: AudioFolder) -> Plan | None:
@@ -140,47 +153,48 @@ def _length(reading: Reading) -> tuple[int, float]:
 
 @contextmanager
 def opened(key: str, audio: AudioFolder, folder: Path, finish: Finish = "exact") -> Iterator[Programme]:
-    """What a key of a take names, open for hearing. folder: of deliverables. Raises KeyError where there is none."""
-    kind, *numbers = key.split("-")
-    if kind == "plan" and len(numbers) == 2:
-        with _opened_plan(*map(int, numbers), audio=audio, finish=finish) as (programme, _, _):
+    """What the key of a take names, open for hearing. folder: of deliverables. Raises NotFoundError."""
+    kind, *numbers = _read(key)
+    if kind == "plan":
+        with _opened_plan(key, audio, finish) as (programme, _, _):
             yield programme
-        return
-    path = _file_path(kind, [int(each) for each in numbers], audio, folder)
-    with take_in(path) as file:
-        yield FileProgramme(file)
+    else:
+        with take_in(_file_path(kind, numbers[0], audio, folder)) as file:
+            yield FileProgramme(file)
 
 
 @contextmanager
 def opened_noise(key: str, kind: NoiseKind, audio: AudioFolder) -> Iterator[Programme]:
-    """The rounding noise of a plan, by the key of its take. Raises KeyError where there is none."""
-    word, *numbers = key.split("-")
-    if word != "plan" or len(numbers) != 2:
-        raise KeyError(key)
-    with _opened_plan(*map(int, numbers), audio=audio, finish="exact") as (programme, plan, path):
+    """The rounding noise of a plan, by the key of its take. Raises NotFoundError."""
+    with _opened_plan(key, audio, "exact") as (programme, plan, path):
         yield NoiseOf(programme, plan.output, kind, seed_of(path))
 
 
+def _read(key: str) -> tuple[str, *tuple[int, ...]]:
+    """The kind of a key and its one or two numbers."""
+    if not _KEY.fullmatch(key):
+        raise NotFoundError(GONE)
+    kind, *numbers = key.split("-")
+    return kind, *map(int, numbers)
+
+
 @contextmanager
-def _opened_plan(
-    source_id: int, destination_id: int, audio: AudioFolder, finish: Finish
-) -> Iterator[tuple[PlanProgramme, Plan, Path]]:
-    source, destination = find_source(source_id), find_destination(destination_id)
-    plan = plan_at(source, destination, audio) if source and destination else None
+def _opened_plan(key: str, audio: AudioFolder, finish: Finish) -> Iterator[tuple[PlanProgramme, Plan, Path]]:
+    kind, *numbers = _read(key)
+    source, destination = find_source(numbers[0]), find_destination(numbers[-1])
+    plan = plan_at(source, destination, audio) if kind == "plan" and source and destination else None
     if source is None or plan is None:
-        raise KeyError(source_id)
+        raise NotFoundError(GONE)
     path = audio.playable_path(source.digest)
     with take_in(path) as file:
         yield PlanProgramme(file, plan, limited_of(source, plan, audio), finish), plan, path
 
 
-def _file_path(kind: str, numbers: list[int], audio: AudioFolder, folder: Path) -> Path:
-    if kind == "source" and len(numbers) == 1:
-        source = find_source(numbers[0])
-        if source and source.state == "measured":
-            return audio.playable_path(source.digest)
-    if kind == "made" and len(numbers) == 1:
-        made = find_deliverable(numbers[0])
-        if made and made.state in KEPT_FILES:
-            return file_of(made, folder)
-    raise KeyError(kind)
+def _file_path(kind: str, number: int, audio: AudioFolder, folder: Path) -> Path:
+    source = find_source(number) if kind == "source" else None
+    if source and source.state == "measured":
+        return audio.playable_path(source.digest)
+    made = find_deliverable(number) if kind == "made" else None
+    if made and made.state in KEPT_FILES:
+        return file_of(made, folder)
+    raise NotFoundError(GONE)

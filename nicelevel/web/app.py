@@ -4,7 +4,7 @@ from flask import Flask, g
 from flask_wtf import CSRFProtect
 
 from nicelevel.config import Config
-from nicelevel.report import board_words, spec_words, sum_words, words
+from nicelevel.report import before_after, board_words, spec_words, sum_words, words
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, open_database
 from nicelevel.store.specs import spec_of
@@ -13,6 +13,7 @@ from . import errors, security
 from .board import miniatures
 from .deliverables import deliverables
 from .handover import handover
+from .hearing import hearing
 from .jobs import jobs
 from .proofs import proofs
 from .readings import readings
@@ -40,7 +41,7 @@ def create_app(config: Config, database_url: str) -> Flask:
         folder.mkdir(parents=True, exist_ok=True)
     open_database(database_url)
     CSRFProtect(app)
-    for blueprint in (jobs, sources, readings, deliverables, proofs, handover, runs, specs):
+    for blueprint in (jobs, sources, readings, hearing, deliverables, proofs, handover, runs, specs):
         app.register_blueprint(blueprint)
     app.context_processor(add_running)
     _use_database_per_request(app)
@@ -62,6 +63,7 @@ def _teach_templates(app: Flask) -> None:
         board_words.headline,
         board_words.figure_rows,
         sum_words.draw_residual,
+        before_after.blind_words,
         spec_of,
     ):
         app.jinja_env.globals[function.__name__] = function

@@ -31,6 +31,8 @@ from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
 from nicelevel.store.versions import Standing, standings_of
 
+from .hearing_sheet import Sheet, sheet_of
+
 FIRST_ROWS = 24
 """So many rows come with the page: more than a screen shows."""
 
@@ -111,11 +113,12 @@ class Row:
 
 @dataclass(frozen=True)
 class CloseUp:
-    """A row with one cell and what is drawn of it; no drawing where there is no plan."""
+    """A row with one cell, what is drawn of it and what can be heard; no drawing where there is no plan."""
 
     row: Row
     cell: Cell
     drawing: LoudnessDrawing | None
+    sheet: Sheet | None
     linked: tuple[str, ...]
     proposed: tuple[Source, ...]
 
@@ -199,7 +202,7 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
             width,
             height,
         )
-    return CloseUp(row, cell, drawing, *_set_of(source, maker.sources, audio))
+    return CloseUp(row, cell, drawing, sheet_of(source, destination, audio), *_set_of(source, maker.sources, audio))
 
 
 def _set_of(

@@ -1,12 +1,9 @@
-"""The reading of a source: its page, what its time view draws from, its sound."""
-
-from typing import Any
+"""The reading of a source: its page, and what its time view draws from."""
 
 import numpy as np
-from flask import Blueprint, Response, abort, render_template, request
+from flask import Blueprint, Response, abort, render_template
 
 from nicelevel.core.files import take_in
-from nicelevel.core.files.preview import Preview
 from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.measure.waveform import LEVELS
 from nicelevel.core.values import Reading
@@ -16,6 +13,7 @@ from nicelevel.store.neighbours import with_neighbour_notes
 from nicelevel.store.readings import is_measured, load_reading
 
 from .found import audio, source_or_404
+from .hearing_sheet import sheet_of
 
 readings = Blueprint("readings", __name__)
 
@@ -40,6 +38,7 @@ def show(source_id: int) -> str:
         text=reading_text(source.title, reading),
         data=data,
         grave_notes=GRAVE,
+        sheet=sheet_of(source, None, audio()),
     )
 
 
@@ -68,23 +67,6 @@ def samples(source_id: int, chunk: int) -> Response:
         first = min(chunk * CHUNK_FRAMES, opened.source.frames)
         last = min(first + CHUNK_FRAMES, opened.source.frames)
         return _binary(opened.window(first, last).astype("<f4", copy=False).tobytes())
-
-
-@readings.get("/sources/<int:source_id>/preview.wav")
-def preview(source_id: int) -> Response:
-    """The sound, from any byte on."""
-    source = source_or_404(source_id)
-    _reading_or_404(source)
-    sound = Preview(audio().playable_path(source.digest))
-    asked = request.range.range_for_length(sound.size_bytes) if request.range else (0, sound.size_bytes)
-    if asked is None:
-        abort(Response(status=416, headers={"Content-Range": f"bytes */{sound.size_bytes}"}))
-    first, last = asked
-    headers = {"Accept-Ranges": "bytes", "Content-Length": str(last - first), "Cache-Control": f"max-age={KEPT_S}"}
-    if request.range:
-        headers["Content-Range"] = f"bytes {first}-{last - 1}/{sound.size_bytes}"
-    body: Any = () if request.method == "HEAD" else sound.read(first, last)
-    return Response(body, 206 if request.range else 200, headers, mimetype="audio/wav")
 
 
 def _reading_or_404(source: Source) -> Reading:

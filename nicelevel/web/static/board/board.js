@@ -4,12 +4,14 @@ import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchDrops } from "../drop.js";
 import { page, say, WORD_SHOWN_MS } from "../page.js";
 import { getHtml, getJson, post, upload } from "../requests.js";
+import { Hearing, hearingKeys } from "../hear/hearing.js";
+import { Joins } from "../hear/joins.js";
 import { boardKeys } from "./keys.js";
 import { watchChanges } from "./live.js";
 import { rowOrder } from "./order.js";
 import { watchPrice } from "./price.js";
 
-const CLOSE_UP_HEIGHT = 283;
+const CLOSE_UP_HEIGHT = 247;
 const SEEN_AFTER_MS = 400;
 
 function board() {
@@ -22,7 +24,8 @@ function board() {
 
     init() {
       watchDrops((on) => (this.dropping = on), (files) => this.takeIn(files));
-      boardKeys(this);
+      this.hearing = new Hearing((atS) => this.showCursor(atS));
+      boardKeys(this, hearingKeys(this.hearing));
       watchPrice(this.$refs.closeUp);
       this.order = rowOrder(this.$root.dataset.order, this.$refs.body, this.$refs.head, this.$refs.filter);
       watchChanges(this.$root.dataset, this.$refs.rows, () => this.afterChange());
@@ -143,16 +146,37 @@ function board() {
 
     async showCloseUp() {
       const cell = this.cell();
-      if (!cell) return this.$refs.closeUp.replaceChildren();
+      if (!cell) {
+        this.hearing.load(null);
+        return this.$refs.closeUp.replaceChildren();
+      }
       const width = Math.max(300, this.$root.clientWidth - 341);
       try {
         const html = await getHtml(`${cell.dataset.closeUp}?width=${width}&height=${CLOSE_UP_HEIGHT}`);
         if (cell.id !== this.cell()?.id) return;
         this.$refs.closeUp.innerHTML = html;
+        this.hearing.load(this.$refs.closeUp.querySelector("[data-hear-root]"));
         await this.showPrice();
       } catch (error) {
         say(error.message);
       }
+    },
+
+    // The place of the sound on the drawing of the close-up.
+    showCursor(atS) {
+      const drawn = this.$refs.closeUp.querySelector("[data-over-time]");
+      if (!drawn) return;
+      const { left, right, seconds } = drawn.dataset;
+      const x = Number(left) + (Number(right) - Number(left)) * Math.min(1, atS / Number(seconds));
+      drawn.querySelector(".cursor").setAttribute("transform", `translate(${x.toFixed(1)} 0)`);
+    },
+
+    hearFrom(event) {
+      const drawn = event.target.closest("[data-over-time]");
+      if (!drawn) return;
+      const { left, right, seconds } = drawn.dataset;
+      const share = (event.clientX - drawn.getBoundingClientRect().left - Number(left)) / (Number(right) - Number(left));
+      this.hearing.seek(Math.min(Math.max(0, share), 1) * Number(seconds));
     },
 
     async showPrice() {
@@ -161,6 +185,7 @@ function board() {
     },
 
     onCloseUpClick(event) {
+      this.hearFrom(event);
       const removing = event.target.closest("[data-remove]");
       if (removing) this.remove(removing.dataset.remove);
       if (event.target.closest("[data-render-one]")) this.renderOne();
@@ -320,6 +345,26 @@ function board() {
       } catch (error) {
         say(error.message);
       }
+    },
+
+    // The joins of what is picked, else of all rows that are shown and count.
+    async hearJoins() {
+      if (this.joins) return this.joins.stop();
+      const rows = this.shownRows().filter((row) => this.picked.length < 2 || this.picked.includes(row.dataset.source));
+      const fields = new URLSearchParams(rows.filter((row) => !row.classList.contains("older")).map((row) => ["source", row.dataset.source]));
+      this.hearing.leave();
+      try {
+        const list = await getJson(`${this.$root.dataset.joins.replace(/0$/, this.chosen.destination)}?${fields}`);
+        this.joins = new Joins(list, (words) => (words ? say(`${words}. J stops.`) : (this.joins = null)), say);
+        await this.joins.play();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    openCompare() {
+      const link = this.$refs.closeUp.querySelector("[data-compare]");
+      if (link) location.assign(link.href);
     },
 
     openReading() {

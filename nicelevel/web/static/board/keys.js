@@ -2,17 +2,21 @@
 
 import { isTyping } from "../page.js";
 
-export function boardKeys(board) {
+export function boardKeys(board, more) {
   const actions = {
+    ...more,
     ArrowUp: (event) => (event.shiftKey ? board.pickOn(-1) : board.walk(-1, 0)),
     ArrowDown: (event) => (event.shiftKey ? board.pickOn(1) : board.walk(1, 0)),
-    " ": () => board.pick(),
+    " ": () => (board.joins ? board.joins.stop() : more[" "]()),
+    m: () => board.pick(),
     Escape: () => board.unpick(),
     ArrowLeft: () => board.walk(0, -1),
     ArrowRight: () => board.walk(0, 1),
     Home: () => board.walk(-Infinity, 0),
     End: () => board.walk(Infinity, 0),
     Enter: () => board.openReading(),
+    c: () => board.openCompare(),
+    j: () => board.hearJoins(),
     s: () => board.openSet(),
     f: () => board.startFilter(),
     l: () => board.linkSet(),

@@ -3,6 +3,7 @@
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { isTyping, page, say } from "../page.js";
 import { swapParts } from "../parts.js";
+import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { getHtml, post } from "../requests.js";
 
 const GATHER_MS = 200;
@@ -16,6 +17,7 @@ function handover() {
         timer = null;
         try {
           swapParts(await getHtml(parts));
+          this.mark();
         } catch (error) {
           say(error.message);
         }
@@ -23,7 +25,40 @@ function handover() {
       const gather = () => (timer ??= setTimeout(refresh, GATHER_MS));
       const stream = new EventSource(events);
       for (const name of ["open", "change", "handover"]) stream.addEventListener(name, gather);
+      this.hearing = new Hearing();
+      this.$root.addEventListener("click", (event) => this.choose(event.target.closest("tr[data-hear-at]")));
       addEventListener("keydown", (event) => this.onKey(event));
+      this.choose(this.rows()[0]);
+    },
+
+    rows() {
+      return [...this.$root.querySelectorAll("tr[data-hear-at]")];
+    },
+
+    walk(by) {
+      const rows = this.rows(), at = rows.findIndex((row) => row.dataset.file === this.chosen);
+      this.choose(rows[Math.min(Math.max(at + by, 0), rows.length - 1)]);
+    },
+
+    // Of a chosen file its transport is shown: it is heard itself first, and whatever else its source can be heard as.
+    async choose(row) {
+      if (!row || row.dataset.file === this.chosen) return;
+      this.chosen = row.dataset.file;
+      this.mark();
+      row.scrollIntoView({ block: "nearest" });
+      try {
+        const html = await getHtml(row.dataset.hearAt);
+        if (row.dataset.file !== this.chosen) return;
+        this.$refs.transport.innerHTML = html;
+        this.hearing.load(this.$refs.transport.querySelector("[data-hear-root]"));
+        if (row.dataset.take) this.hearing.first = row.dataset.take;
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    mark() {
+      for (const row of this.rows()) row.classList.toggle("sel", row.dataset.file === this.chosen);
     },
 
     onKey(event) {
@@ -34,7 +69,10 @@ function handover() {
       };
       const nothing = "Nothing is proved yet, so there is no package.";
       const actions = {
-        b: () => goTo("[data-board]"),
+        ...hearingKeys(this.hearing),
+        Escape: () => goTo("[data-board]"),
+        ArrowUp: () => this.walk(-1),
+        ArrowDown: () => this.walk(1),
         p: () => goTo("[data-package]", nothing),
         o: () => goTo("[data-proof]", nothing),
         m: () => goTo("[data-manifest]", nothing),

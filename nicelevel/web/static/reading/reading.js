@@ -1,6 +1,7 @@
 // The Reading screen: looking, moving, hearing. Every figure on it was computed on the server.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
+import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { isTyping, page, say } from "../page.js";
 import { Parts } from "./parts.js";
 import { bandText, clock, Painter } from "./strips.js";
@@ -10,12 +11,11 @@ const ZOOM_STEP = 0.5, WHEEL_STEP = 0.0016, MOVE_SHARE = 0.15, LEAST_AROUND_S = 
 
 function reading() {
   // Not part of what Alpine watches: large, and drawn by hand.
-  let data, view, parts, painter, series;
+  let data, view, parts, painter, series, hearing;
   let waiting = false;
 
   return {
     cursorS: 0,
-    playing: false,
     readout: "",
     spanText: "",
     note: null, // number of the chosen note
@@ -27,21 +27,14 @@ function reading() {
       parts = new Parts(this.$root.dataset, () => this.refresh());
       painter = new Painter(this.$refs.canvas, data);
       this.fit(); // before the first look of the pointer
+      hearing = new Hearing((atS) => this.follow(atS));
+      hearing.load(this.$root.querySelector("[data-hear-root]"));
       this.loadSeries();
       this.watchPointer();
       this.watchKeys();
-      this.watchSound();
       new ResizeObserver(() => this.fit()).observe(this.$refs.time);
       new MutationObserver(() => this.refresh()).observe(document.documentElement, { attributeFilter: ["data-bs-theme"] });
       document.fonts.ready.then(() => this.refresh());
-    },
-
-    get playSign() {
-      return this.playing ? "■" : "▶";
-    },
-
-    get cursorText() {
-      return clock(this.cursorS);
     },
 
     async loadSeries() {
@@ -103,7 +96,7 @@ function reading() {
 
     setCursor(atS) {
       this.cursorS = Math.min(Math.max(0, atS), data.duration_s);
-      if (this.playing) this.$refs.audio.currentTime = this.cursorS;
+      hearing.seek(this.cursorS);
       this.refresh();
     },
 
@@ -144,31 +137,11 @@ function reading() {
       }
     },
 
-    play() {
-      const audio = this.$refs.audio;
-      if (this.playing) return audio.pause();
-      const atS = this.cursorS >= data.duration_s - 0.05 ? 0 : this.cursorS;
-      audio.currentTime = atS;
-      return audio.play().catch(() => say("The browser cannot play this file."));
-    },
-
-    watchSound() {
-      const audio = this.$refs.audio;
-      audio.addEventListener("playing", () => {
-        this.playing = true;
-        this.follow();
-      });
-      audio.addEventListener("pause", () => (this.playing = false));
-      audio.addEventListener("error", () => say("The sound of this file cannot be played here."));
-    },
-
     // The cursor goes with the sound; the view turns the page when it leaves.
-    follow() {
-      if (!this.playing) return;
-      this.cursorS = this.$refs.audio.currentTime;
-      if (!view.holds(this.cursorS)) view.show(this.cursorS, this.cursorS + view.spanS);
-      this.draw();
-      requestAnimationFrame(() => this.follow());
+    follow(atS) {
+      this.cursorS = atS;
+      if (hearing.isPlaying && !view.holds(atS)) view.show(atS, atS + view.spanS);
+      this.refresh();
     },
 
     watchPointer() {
@@ -245,6 +218,7 @@ function reading() {
 
     watchKeys() {
       const actions = {
+        ...hearingKeys(hearing),
         "+": () => this.zoom(ZOOM_STEP),
         "=": () => this.zoom(ZOOM_STEP),
         "-": () => this.zoom(1 / ZOOM_STEP),
@@ -255,9 +229,8 @@ function reading() {
         0: () => this.whole(),
         ",": () => this.walkNotes(-1),
         ".": () => this.walkNotes(1),
-        " ": () => this.play(),
         c: () => this.copy(),
-        b: () => location.assign(this.$root.querySelector("[data-board]").href),
+        Escape: () => location.assign(this.$root.querySelector("[data-board]").href),
       };
       addEventListener("keydown", (event) => {
         const action = actions[event.key];

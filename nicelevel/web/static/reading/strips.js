@@ -509,7 +509,7 @@ export function clock(atS, decimals = 3) {
 const signed = (value, decimals = 0) => value.toFixed(decimals).replace("-", "−");
 
 // A round step of time at least this long.
-function stepFor(leastS) {
+export function stepFor(leastS) {
   const rounds = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200];
   if (leastS >= 1) return rounds.find((step) => step >= leastS) || 14400;
   const power = 10 ** Math.floor(Math.log10(leastS));
@@ -517,7 +517,7 @@ function stepFor(leastS) {
 }
 
 // The colours of the theme that is on.
-function coloursNow() {
+export function coloursNow() {
   const style = getComputedStyle(document.documentElement);
   const names = { ink: "--ink", soft: "--soft", faint: "--faint", rule: "--rule", sheet: "--sheet", wave: "--wave", core: "--wave-core", liquid: "--liquid", deep: "--liquid-deep", good: "--good", work: "--work", bad: "--bad", pick: "--pick" };
   return Object.fromEntries(Object.entries(names).map(([name, token]) => [name, style.getPropertyValue(token).trim()]));

@@ -7,7 +7,7 @@ function set() {
   return {
     init() {
       addEventListener("keydown", (event) => {
-        if (event.key === "b" && !isTyping(event)) location.assign(this.$root.querySelector("[data-board]").href);
+        if (event.key === "Escape" && !isTyping(event)) location.assign(this.$root.querySelector("[data-board]").href);
       });
     },
 

@@ -224,7 +224,7 @@ function compare() {
       this.press(button);
       const player = hearing.ready(), plan = this.$root.querySelector("[data-kind=plan]");
       const key = plan.dataset.take, { finish } = button.dataset, heard = `${key} ${finish}`;
-      const take = hearing.takeOf(plan.dataset, player.rateHz, Number(hearing.root.dataset.most));
+      const take = hearing.takeOf(plan, player.rateHz, Number(hearing.root.dataset.most));
       Object.assign(take, { key: heard, query: `${take.query}&finish=${finish}` });
       hearing.added(heard, () => take);
       await hearing.choose(finish === "exact" ? key : heard);

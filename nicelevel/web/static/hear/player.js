@@ -188,9 +188,7 @@ export class Player {
       await Promise.all([this.context.resume?.(), this.tried(this.take, Math.floor(this.restFrame / this.rateHz))]);
     } catch (error) {
       if (turn !== this.turn) return;
-      this.become("still");
-      if (error.name !== "AbortError") this.say(error.message);
-      return;
+      return this.fail(error);
     }
     if (turn !== this.turn) return;
     this.begin(this.onGrid(this.context.currentTime + START_S));

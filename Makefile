@@ -21,6 +21,7 @@ bench:    ## measuring, planning and limiting against other tools, as ratios in 
 	.venv/bin/python -m bench.limiter
 	.venv/bin/python -m bench.render
 	.venv/bin/python -m bench.board
+	.venv/bin/python -m bench.hearing
 
 lock:    ## pin the newest packages that pyproject.toml allows
 	./lock.sh

@@ -66,6 +66,7 @@ def test_from_a_dropped_mix_to_a_proved_deliverable(board, tmp_path):
     expect(podcast).to_have_attribute("data-state", "proved")
     expect(board.locator(".close-up h2")).to_have_text("Written, read back and proved")
     with board.expect_download() as started:
+        board.click(".close-up summary:has-text('More')")
         board.click("text=Download")
     path = tmp_path / "download.wav"
     started.value.save_as(path)

@@ -41,8 +41,10 @@ def queue_deliverable(source: Source, destination: Destination, format_number: i
     return rows[0] if rows else None
 
 
-def deliverables_of(job_id: int, states: Iterable[str] | None = None) -> list[Deliverable]:
-    """Deliverables of a job, by source and destination."""
+def deliverables_of(
+    job_id: int, states: Iterable[str] | None = None, source_id: int | None = None
+) -> list[Deliverable]:
+    """Deliverables of a job, or of one source of it, by source and destination."""
     query = (
         Deliverable.select(Deliverable, Source, Job, Destination)
         .join(Source)
@@ -52,6 +54,7 @@ def deliverables_of(job_id: int, states: Iterable[str] | None = None) -> list[De
         .where(Source.job == job_id)
         .order_by(Deliverable.source, Deliverable.destination, Deliverable.format_number)
     )
+    query = query if source_id is None else query.where(Source.id == source_id)
     return list(query.where(Deliverable.state.in_(list(states))) if states else query)
 
 

@@ -12,7 +12,7 @@ from nicelevel.core.digest import seed_of
 from nicelevel.core.errors import NiceLevelError, NotFoundError
 from nicelevel.core.files import take_in
 from nicelevel.core.hear import FileProgramme, Finish, Level, NoiseOf, PlanProgramme, Programme, heard_lufs
-from nicelevel.core.hear.programmes import NoiseKind
+from nicelevel.core.hear.programmes import NoiseKind, hearing_fold
 from nicelevel.core.values import Plan, Reading
 
 from .audio import AudioFolder
@@ -22,7 +22,7 @@ from .jobs import destinations_of, find_destination
 from .models import Deliverable, Destination, Source
 from .own_targets import own_target_of, with_target
 from .planning import limited_of, plans_of
-from .readings import load_figures
+from .readings import is_measured, load_figures
 from .sources import find_source, sources_of
 from .specs import spec_of
 from .versions import standings_of
@@ -52,25 +52,26 @@ class Take:
 
 def takes_of(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[Take, ...]:
     """What a measured source can be heard as, itself first; then at a destination, at the others, other versions."""
-    takes = [_of_source(source, "source", audio)]
-    made = deliverables_of(source.job_id, KEPT_FILES)
+    takes, fold_lu = [_of_source(source, "source", audio)], fold_lu_of(source, audio)
+    made = deliverables_of(source.job_id, KEPT_FILES, source.id)
     others = [each for each in destinations_of(source.job_id) if destination is None or each.id != destination.id]
     if destination is not None:
         plan = plan_at(source, destination, audio)
-        takes += _planned(source, destination, plan, "Plan")
-        takes += _made(made, source, destination, plan, "Deliverable")
+        takes += _planned(source, destination, plan, "Plan", fold_lu)
+        takes += _made(made, destination, plan, "Deliverable", fold_lu)
         takes += _reference(source, destination, audio)
     for each in others:
         plan, name = plan_at(source, each, audio), spec_of(each.spec).spec.name
-        takes += _made(made, source, each, plan, name)[:1] or _planned(source, each, plan, name)
+        takes += _made(made, each, plan, name, fold_lu)[:1] or _planned(source, each, plan, name, fold_lu)
     return (*takes, *_versions(source, audio))
 
 
 def landing_of(source: Source, destination: Destination, audio: AudioFolder) -> Take:
     """How a measured source lands at a destination: what was written, else its plan, else itself as it is."""
     plan = plan_at(source, destination, audio)
-    made = _made(deliverables_of(source.job_id, KEPT_FILES), source, destination, plan, source.title)
-    planned = _planned(source, destination, plan, source.title)
+    written, fold_lu = deliverables_of(source.job_id, KEPT_FILES, source.id), fold_lu_of(source, audio)
+    made = _made(written, destination, plan, source.title, fold_lu)
+    planned = _planned(source, destination, plan, source.title, fold_lu)
     return (made or planned or [_of_source(source, "version", audio)])[0]
 
 
@@ -87,21 +88,22 @@ def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Take:
     reading = load_figures(source.digest, audio)
     name = "Source" if kind == "source" else source.title
     detail = {"source": source.title, "reference": "the others are matched to it", "version": "another version"}[kind]
-    return Take(f"source-{source.id}", kind, name, detail, _level(reading), *_length(reading), source.digest[:16])
+    level = _level(reading, fold_lu_of(source, audio))
+    return Take(f"source-{source.id}", kind, name, detail, level, *_length(reading), source.digest[:16])
 
 
-def _planned(source: Source, destination: Destination, plan: Plan | None, name: str) -> list[Take]:
+def _planned(source: Source, destination: Destination, plan: Plan | None, name: str, fold_lu: float) -> list[Take]:
     if plan is None or plan.action == "as_is":
         return []
     stamp = f"{source.digest[:8]}-{plan.gain_db:.4f}-{plan.limiting_db:.4f}-{destination.spec_id}"
     key, output = f"plan-{source.id}-{destination.id}", plan.output
     detail = f"{spec_of(destination.spec).spec.name}, not rendered yet"
-    level, length = _level(plan.predicted), _length(plan.predicted)
+    level, length = _level(plan.predicted, fold_lu), _length(plan.predicted)
     return [Take(key, "plan", name, detail, level, *length, stamp, output.is_lossy, output.bits)]
 
 
 def _made(
-    made: Sequence[Deliverable], source: Source, destination: Destination, plan: Plan | None, name: str
+    made: Sequence[Deliverable], destination: Destination, plan: Plan | None, name: str, fold_lu: float
 ) -> list[Take]:
     """What was written for the present spec as it is planned today; a file of a single channel is none."""
     return [
@@ -110,14 +112,14 @@ def _made(
             "made",
             name,
             str(each.file_name),
-            _level_of_made(each),
+            _level_of_made(each, fold_lu),
             each.measured["sample_rate"],
             each.measured["duration_s"],
             str(each.sha256)[:16],
             bits=each.measured["bits_declared"],
         )
         for each in made
-        if each.source_id == source.id and each.destination_id == destination.id
+        if each.destination_id == destination.id
         if is_of_present_spec(each) and is_planned_so(each, plan)
         if each.measured and not (each.plan or {}).get("format", {}).get("channel")
     ]
@@ -136,15 +138,30 @@ def _versions(source: Source, audio: AudioFolder) -> list[Take]:
     return [_of_source(each, "version", audio) for each in map(find_source, keys) if each]
 
 
-def _level(reading: Reading) -> Level:
-    return Level(heard_lufs(reading.integrated_lufs, reading.source.layout), reading.true_peak_dbtp)
+def fold_lu_of(source: Source, audio: AudioFolder) -> float:
+    """How much louder the fold-down that two loudspeakers play is than the source it is made of.
+
+    Nothing for one and two channels; nothing either until the fold-down has been measured.
+    """
+    reading = load_figures(source.digest, audio)
+    folded = hearing_fold(reading.source)
+    digest = folded.digest_of(source.digest) if folded else ""
+    if not folded or not is_measured(digest):
+        return 0.0
+    return load_figures(digest, audio).integrated_lufs - reading.integrated_lufs
 
 
-def _level_of_made(made: Deliverable) -> Level:
+def _level(reading: Reading, fold_lu: float) -> Level:
+    lufs = heard_lufs(reading.integrated_lufs, reading.source.layout)
+    return Level(lufs + (fold_lu if reading.source.channels > 2 else 0.0), reading.true_peak_dbtp)
+
+
+def _level_of_made(made: Deliverable, fold_lu: float) -> Level:
     lufs, peak = (made.measured[key] for key in ("integrated_lufs", "true_peak_dbtp"))
     layout = layout_from_count(made.measured["channels"])
+    fold_lu = fold_lu if made.measured["channels"] > 2 else 0.0
     silent = float("-inf")
-    return Level(silent if lufs is None else heard_lufs(lufs, layout), silent if peak is None else peak)
+    return Level(silent if lufs is None else heard_lufs(lufs, layout) + fold_lu, silent if peak is None else peak)
 
 
 def _length(reading: Reading) -> tuple[int, float]:

@@ -16,6 +16,7 @@ from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, StoppedError, UnsupportedError
 from nicelevel.core.files.decode import can_seek, decode
 from nicelevel.core.files.names import deliverable_path
+from nicelevel.core.hear.programmes import hearing_fold
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.sets import judged_by
 from nicelevel.core.plan.sum_check import check_sum
@@ -25,6 +26,7 @@ from nicelevel.core.process import refuse
 from nicelevel.core.produce import Order, Planned, produce
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Deliverable as Made
+from nicelevel.core.values import Preparation
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.proof_sheet import course_json
 from nicelevel.report.sum_words import sum_json
@@ -262,17 +264,27 @@ def throttled(tell: Callable[[float], None]) -> Callable[[float], None]:
 
 
 def defer_preparations(source: Source, audio: AudioFolder) -> None:
-    """Have every prepared signal made that the destinations of a measured source ask for and that is not there."""
+    """Have every prepared signal made that the destinations of a measured source ask for and that is not there.
+
+    Also the fold-down that is heard of more than two channels, whose loudness everything is matched by.
+    """
     described = load_figures(source.digest, audio).source
     for destination in destinations_of(source.job_id):
         for steps in missing_preparations(described, source.digest, spec_of(destination.spec)):
-            lock = f"prepare {steps.digest_of(source.digest)}"
-            # What waits already need not wait twice.
-            with suppress(procrastinate.exceptions.AlreadyEnqueued), database.atomic():
-                task = prepare_source.configure(
-                    queueing_lock=lock, priority=PREPARE_PRIORITY, connection=database.connection()
-                )
-                task.defer(source_id=source.id, preparation=preparation_to_json(steps))
+            _defer_preparation(source, steps)
+    heard = hearing_fold(described)
+    if heard and not is_measured(heard.digest_of(source.digest)):
+        _defer_preparation(source, heard)
+
+
+def _defer_preparation(source: Source, steps: Preparation) -> None:
+    """Have one prepared signal made; what waits already need not wait twice."""
+    lock = f"prepare {steps.digest_of(source.digest)}"
+    with suppress(procrastinate.exceptions.AlreadyEnqueued), database.atomic():
+        task = prepare_source.configure(
+            queueing_lock=lock, priority=PREPARE_PRIORITY, connection=database.connection()
+        )
+        task.defer(source_id=source.id, preparation=preparation_to_json(steps))
 
 
 def config_of(context: procrastinate.JobContext) -> Config:

@@ -7,8 +7,10 @@ import pytest
 import soundfile
 
 from nicelevel.store.deliverables import file_of
+from nicelevel.store.jobs import add_destination
 from nicelevel.store.models import BlindTest, Deliverable, Destination
 from tests import signals
+from tests.core.measuring import meter_signal
 
 from .uploading import JSON, upload, wav
 
@@ -206,3 +208,20 @@ def test_versions_are_compared_in_words(client, job, work_off):
     assert "LU louder" in page
     assert "Different from 0:12.0 to 0:16.0" in page
     assert client.get(f"/sources/{ids[1]}/compare/{destination.id}?against=source-999").status_code == 404
+
+
+def test_surround_is_matched_by_what_two_loudspeakers_get(client, job, loud, work_off):
+    """Fold-downs of source and plan and a plan in mono, each at its gain, measured as they come, are equally loud."""
+    tones = ((220, -16), (330, -18), (440, -8), (60, -10), (550, -20), (660, -22))  # a loud centre
+    six = np.hstack([signals.sine(hz, level, 10) for hz, level in tones])
+    handset = add_destination(job.id, "speech-handset")
+    source = upload(client, job, "storm.wav", wav(six)).json["source"]
+    work_off()
+    work_off()  # what the first round put on the queue last
+    page = client.get(f"/sources/{source}/hear?destination={loud.id}").text
+    gains = {key: float(gain) for key, gain in re.findall(r'data-take="([^"]+)"[^>]*data-gain="([^"]+)"', page)}
+    loudness = {}
+    for key in (f"source-{source}", f"plan-{source}-{loud.id}", f"plan-{source}-{handset.id}"):
+        whole = np.concatenate([_heard(client, f"/hear/{key}/48000/{second}") for second in range(10)])
+        loudness[key] = meter_signal(whole * 10 ** (gains[key] / 20)).integrated_lufs
+    assert list(loudness.values()) == pytest.approx([loudness[f"source-{source}"]] * 3, abs=0.1)

@@ -25,7 +25,7 @@ from ..render import rendered_piece
 from ..render.dither import Rounder
 from ..specs.spec import Channels
 from ..units import ratio_from_db
-from ..values import OutputFormat, Plan
+from ..values import OutputFormat, Plan, Preparation, Source
 
 Samples = NDArray[np.float64]
 Finish = Literal["exact", "rounded", "coded"]
@@ -235,7 +235,21 @@ def for_two(block: Samples, layout: Layout) -> Samples:
     if len(layout.positions) == 2:
         return block
     try:
-        matrix = fold_matrix(layout, layout_of_name("stereo"), Channels())
+        matrix = _fold(layout)
     except UnsupportedError:
         return block[:, [0, min(1, block.shape[1] - 1)]]
     return block @ matrix.T
+
+
+def _fold(layout: Layout) -> NDArray[np.float64]:
+    return fold_matrix(layout, layout_of_name("stereo"), Channels())
+
+
+def hearing_fold(source: Source) -> Preparation | None:
+    """The steps to what two loudspeakers get of more than two channels, whose loudness everything is matched by."""
+    if source.channels <= 2:
+        return None
+    try:
+        return Preparation(tuple(map(tuple, _fold(source.layout).tolist())), layout_of_name("stereo"))
+    except UnsupportedError:
+        return None

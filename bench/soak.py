@@ -1,23 +1,26 @@
 """Playing and seeking for hours: the memory of page and server, and what is left of streams that were abandoned.
 
-Two pages side by side on a running Nice Level, each with a listener that knows no rest: so each hour of it is two of
-listening. Not part of `make bench`: `python -m bench.soak ADDRESS JOB MINUTES`.
+Three pages side by side on a running Nice Level, each with a listener that knows no rest: so each hour of it is three
+of listening. Not part of `make bench`: `python -m bench.soak ADDRESS JOB MINUTES`.
 """
 
+import os
 import random
 import sys
 import time
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from playwright.sync_api import Browser, Page, sync_playwright
 
 from tests.browser.conftest import CHROMIUM, FLAGS, HEIGHT, WIDTH
 
-PAGES, TELL_EVERY_S, SETTLE_S = 2, 300, 1.0
+PAGES, TELL_EVERY_S, SETTLE_S = 3, 180, 1.0
 KEYS = ("b", "e", "g", "1", "2", "3", ".", ",", "ArrowDown", "ArrowUp", "ArrowRight", "ArrowLeft")
 
 
 def main(address: str, job: str, minutes: float) -> None:
+    port = urlsplit(address).port or 80
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, "--js-flags=--expose-gc"])
         pages = [listener(browser, f"{address}jobs/{job}") for _ in range(PAGES)]
@@ -29,7 +32,7 @@ def main(address: str, job: str, minutes: float) -> None:
         while (passed := time.monotonic() - start) < 60 * minutes:
             if passed - told >= TELL_EVERY_S:
                 told = passed
-                tell(passed, playing_s, actions, pages)
+                tell(passed, playing_s, actions, pages, port)
             for page in pages:
                 act(page, chance)
                 actions += 1
@@ -40,7 +43,7 @@ def main(address: str, job: str, minutes: float) -> None:
         for page in pages:
             page.goto("about:blank")
         time.sleep(5)
-        tell(time.monotonic() - start, playing_s, actions, pages)
+        tell(time.monotonic() - start, playing_s, actions, pages, port)
         browser.close()
 
 
@@ -71,32 +74,43 @@ def is_playing(page: Page) -> bool:
     return bool(page.evaluate("document.querySelector('[data-hear-root]')?.dataset.state !== 'still'"))
 
 
-def tell(passed_s: float, playing_s: float, actions: int, pages: list[Page]) -> None:
+def tell(passed_s: float, playing_s: float, actions: int, pages: list[Page], port: int) -> None:
     heaps = [page.evaluate("window.gc?.(), performance.memory.usedJSHeapSize") for page in pages]
-    server = pids_of("gunicorn")
+    server = pids_of(f"--bind 127.0.0.1:{port}")
     figures = (
         f"{passed_s / 60:.0f}",
         f"{playing_s / 60:.0f}",
         actions,
         f"{sum(map(resident_mb, server)):.0f}",
-        f"{sum(map(resident_mb, pids_of('type=renderer'))):.0f}",
+        f"{sum(map(resident_mb, pids_of('type=renderer', os.getpid()))):.0f}",
         ", ".join(f"{heap / 1e6:.0f}" for heap in heaps),
         sum(sockets(pid) for pid in server),
     )
     print(" | ".join(map(str, figures)), flush=True)
 
 
-def pids_of(word: str) -> list[int]:
-    """Processes whose command line has a word."""
+def pids_of(words: str, forebear: int | None = None) -> list[int]:
+    """Processes whose command line has some words; of one forebear alone where one is given."""
     found = []
     for entry in Path("/proc").iterdir():
         if entry.name.isdigit():
             try:
-                command = (entry / "cmdline").read_bytes().decode(errors="replace")
+                command = (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode(errors="replace")
             except OSError:
                 continue
-            if word in command:
+            if words in command and (forebear is None or forebear in forebears(int(entry.name))):
                 found.append(int(entry.name))
+    return found
+
+
+def forebears(pid: int) -> list[int]:
+    found = []
+    while pid > 1:
+        try:
+            pid = int(Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[1])
+        except OSError:
+            break
+        found.append(pid)
     return found
 
 

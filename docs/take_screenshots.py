@@ -28,7 +28,7 @@ def take(address: str, folder: Path) -> None:
             page.screenshot(path=folder / f"board-{theme}.png")
             _reading(page, at_a_note=theme == "dim")
             page.screenshot(path=folder / f"reading-{theme}.png")
-            page.keyboard.press("b")
+            page.keyboard.press("Escape")
             page.wait_for_selector("td.cell")
             page.wait_for_load_state()
             page.keyboard.press("s")
@@ -43,6 +43,7 @@ def take(address: str, folder: Path) -> None:
         _board(page)
         _render_all(page, folder)
         page.screenshot(path=folder / "board-proved.png")
+        _compare(page, folder)
         _handover(page, folder)
         page.keyboard.press("o")
         page.wait_for_selector(".sheet")
@@ -58,6 +59,8 @@ def _board(page: Page) -> None:
 
 def _choose(page: Page) -> None:
     page.wait_for_selector("td.cell")
+    page.wait_for_load_state()
+    page.wait_for_selector("td.cell.cur")
     page.locator("tr", has_text="part 2").locator("td.cell").nth(2).click()
     page.wait_for_selector(".price svg")
     page.wait_for_timeout(400)
@@ -90,6 +93,25 @@ def _render_all(page: Page, folder: Path) -> None:
         page.goto(board)
         page.wait_for_selector("#actions .main:disabled", timeout=RENDERING_MS)
         page.wait_for_timeout(7_000)
+
+
+def _compare(page: Page, folder: Path) -> None:
+    """Before and after: the whole at the same loudness, and some seconds of it while a blind comparison goes on."""
+    board = page.url
+    page.keyboard.press("c")
+    page.wait_for_selector(".compare[data-drawn=yes]")
+    page.wait_for_timeout(700)
+    page.screenshot(path=folder / "compare-light.png")
+    page.keyboard.press("t")
+    for key in ("q", "x", "+", "+", "+", "+"):
+        page.keyboard.press(key)
+        page.wait_for_timeout(400)
+    page.wait_for_timeout(7_000)
+    page.screenshot(path=folder / "compare-dim.png")
+    page.keyboard.press(" ")
+    page.keyboard.press("t")
+    page.goto(board)
+    _choose(page)
 
 
 def _handover(page: Page, folder: Path) -> None:

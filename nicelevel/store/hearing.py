@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -36,7 +36,10 @@ Kind = Literal["source", "plan", "made", "reference", "version"]
 
 @dataclass(frozen=True)
 class Take:
-    """One thing that can be heard. stamp: another one where what is heard under the same key has changed."""
+    """One thing that can be heard. stamp: another one where what is heard under the same key has changed.
+
+    is_here: of the source itself, at the destination that is looked at.
+    """
 
     key: str
     kind: Kind
@@ -48,18 +51,20 @@ class Take:
     stamp: str
     is_lossy: bool = False
     bits: int | None = None
+    is_here: bool = False
 
 
 def takes_of(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[Take, ...]:
     """What a measured source can be heard as, itself first; then at a destination, at the others, other versions."""
-    takes, fold_lu = [_of_source(source, "source", audio)], fold_lu_of(source, audio)
+    here, fold_lu = [_of_source(source, "source", audio)], fold_lu_of(source, audio)
     made = deliverables_of(source.job_id, KEPT_FILES, source.id)
     others = [each for each in destinations_of(source.job_id) if destination is None or each.id != destination.id]
     if destination is not None:
         plan = plan_at(source, destination, audio)
-        takes += _planned(source, destination, plan, "Plan", fold_lu)
-        takes += _made(made, destination, plan, "Deliverable", fold_lu)
-        takes += _reference(source, destination, audio)
+        here += _planned(source, destination, plan, "Plan", fold_lu)
+        here += _made(made, destination, plan, "Deliverable", fold_lu)
+    takes = [replace(each, is_here=True) for each in here]
+    takes += _reference(source, destination, audio) if destination else []
     for each in others:
         plan, name = plan_at(source, each, audio), spec_of(each.spec).spec.name
         takes += _made(made, each, plan, name, fold_lu)[:1] or _planned(source, each, plan, name, fold_lu)

@@ -19,9 +19,6 @@ from nicelevel.store.planning import limited_of
 from nicelevel.store.prepared import load_prepared
 from nicelevel.store.readings import load_reading
 
-SHOWN = 3
-"""So many takes have a button of their own; the others are in a list."""
-
 HIGHEST_RATE_HZ, LOWEST_RATE_HZ = 192_000, 8_000
 """Rates that every browser plays."""
 
@@ -62,7 +59,7 @@ class Sheet:
 
     @property
     def shown(self) -> tuple[Heard, ...]:
-        return tuple(each for each in self.heard[:SHOWN] if each.take.kind in ("source", "plan", "made"))
+        return tuple(each for each in self.heard if each.take.is_here)
 
     @property
     def others(self) -> tuple[Heard, ...]:
@@ -74,7 +71,8 @@ class Sheet:
         plan."""
         if self.against:
             return next(((self.heard[0], each) for each in self.heard if each.take.key == self.against), None)
-        here = [each for each in self.shown if each.take.kind in ("made", "plan")]
+        at_hand = self.shown if self.destination else self.heard
+        here = [each for each in at_hand if each.take.kind in ("made", "plan")]
         made = next((each for each in here if each.take.kind == "made"), here[0] if here else None)
         return (self.heard[0], made) if made else None
 

@@ -3,10 +3,12 @@
 from flask import Flask
 
 from nicelevel.config import read_config
+from nicelevel.memory import keep_few_arenas
 
 from .app import create_app
 
 
 def app() -> Flask:
+    keep_few_arenas()
     config = read_config()
     return create_app(config, config.database_url)

@@ -68,7 +68,8 @@ def takes_of(source: Source, destination: Destination | None, audio: AudioFolder
     for each in others:
         plan, name = plan_at(source, each, audio), spec_of(each.spec).spec.name
         takes += _made(made, each, plan, name, fold_lu)[:1] or _planned(source, each, plan, name, fold_lu)
-    return (*takes, *_versions(source, audio))
+    known = {each.key for each in takes}
+    return (*takes, *(each for each in _versions(source, audio) if each.key not in known))
 
 
 def landing_of(source: Source, destination: Destination, audio: AudioFolder) -> Take:
@@ -111,11 +112,18 @@ def _made(
     made: Sequence[Deliverable], destination: Destination, plan: Plan | None, name: str, fold_lu: float
 ) -> list[Take]:
     """What was written for the present spec as it is planned today; a file of a single channel is none."""
+    here = [
+        each
+        for each in made
+        if each.destination_id == destination.id
+        if is_of_present_spec(each) and is_planned_so(each, plan)
+        if each.measured and not (each.plan or {}).get("format", {}).get("channel")
+    ]
     return [
         Take(
             f"made-{each.id}",
             "made",
-            name,
+            f"{name}, {each.measured['encoding'].replace('_', ' ')}" if len(here) > 1 else name,
             str(each.file_name),
             _level_of_made(each, fold_lu),
             each.measured["sample_rate"],
@@ -123,10 +131,7 @@ def _made(
             str(each.sha256)[:16],
             bits=each.measured["bits_declared"],
         )
-        for each in made
-        if each.destination_id == destination.id
-        if is_of_present_spec(each) and is_planned_so(each, plan)
-        if each.measured and not (each.plan or {}).get("format", {}).get("channel")
+        for each in here
     ]
 
 

@@ -42,6 +42,16 @@ export function page() {
 
 export const say = (text) => dispatchEvent(new CustomEvent("say", { detail: text }));
 
+// Lets keys do what a page says of them.
+export function onKeys(actions) {
+  addEventListener("keydown", (event) => {
+    const action = actions[event.key];
+    if (!action || isTyping(event)) return;
+    event.preventDefault();
+    action(event);
+  });
+}
+
 // Keys mean themselves while somebody types, and belong to the browser with a modifier.
 export function isTyping(event) {
   const inField = event.target.closest?.("input, textarea, select, dialog");

@@ -189,7 +189,7 @@ function board() {
       const removing = event.target.closest("[data-remove]");
       if (removing) this.remove(removing.dataset.remove);
       if (event.target.closest("[data-render-one]")) this.renderOne();
-      if (event.target.closest("[data-joins]")) this.hearJoins();
+      if (event.target.closest("[data-hear-joins]")) this.hearJoins();
       if (event.target.closest("[data-link]")) this.linkSet();
       const counting = event.target.closest("[data-count]");
       if (counting) this.countVersion(counting.dataset.count);

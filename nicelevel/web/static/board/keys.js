@@ -1,6 +1,6 @@
 // Every action of the board has a key.
 
-import { isTyping } from "../page.js";
+import { onKeys } from "../page.js";
 
 export function boardKeys(board, more) {
   const actions = {
@@ -31,10 +31,5 @@ export function boardKeys(board, more) {
     x: () => board.stopAll(),
     Delete: () => board.removeChosen(),
   };
-  addEventListener("keydown", (event) => {
-    const action = actions[event.key];
-    if (!action || isTyping(event)) return;
-    event.preventDefault();
-    action(event);
-  });
+  onKeys(actions);
 }

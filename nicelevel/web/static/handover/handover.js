@@ -1,7 +1,7 @@
 // The Handover screen: drawn by the server, kept true by its events.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
-import { isTyping, page, say } from "../page.js";
+import { onKeys, page, say } from "../page.js";
 import { swapParts } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { getHtml, post } from "../requests.js";
@@ -27,7 +27,7 @@ function handover() {
       for (const name of ["open", "change", "handover"]) stream.addEventListener(name, gather);
       this.hearing = new Hearing();
       this.$root.addEventListener("click", (event) => this.choose(event.target.closest("tr[data-hear-at]")));
-      addEventListener("keydown", (event) => this.onKey(event));
+      this.watchKeys();
       this.choose(this.rows()[0]);
     },
 
@@ -61,14 +61,14 @@ function handover() {
       for (const row of this.rows()) row.classList.toggle("sel", row.dataset.file === this.chosen);
     },
 
-    onKey(event) {
+    watchKeys() {
       const goTo = (selector, otherwise) => {
         const link = this.$root.querySelector(selector);
         if (link) location.assign(link.href);
         else say(otherwise);
       };
       const nothing = "Nothing is proved yet, so there is no package.";
-      const actions = {
+      onKeys({
         ...hearingKeys(this.hearing),
         Escape: () => goTo("[data-board]"),
         ArrowUp: () => this.walk(-1),
@@ -77,14 +77,10 @@ function handover() {
         o: () => goTo("[data-proof]", nothing),
         m: () => goTo("[data-manifest]", nothing),
         c: () => goTo("[data-checksums]", nothing),
-        s: () => this.send(event),
+        s: (event) => this.send(event),
         r: () => this.render(),
         x: () => this.stop(),
-      };
-      const action = actions[event.key];
-      if (!action || isTyping(event)) return;
-      event.preventDefault();
-      action();
+      });
     },
 
     async send(event) {

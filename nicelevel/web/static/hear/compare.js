@@ -1,10 +1,10 @@
 // Before and after: looking at both on one axis, hearing both at one loudness, telling them apart blind.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
-import { isTyping, page, say } from "../page.js";
+import { onKeys, page, say } from "../page.js";
 import { postForHtml } from "../requests.js";
 import { View } from "../reading/view.js";
-import { clock } from "./clock.js";
+import { clock } from "../chart.js";
 import { Drawing } from "./drawing.js";
 import { Hearing, hearingKeys, ratio } from "./hearing.js";
 import { Take } from "./player.js";
@@ -62,12 +62,7 @@ function compare() {
         S: () => this.answerBlind("other"),
         Escape: () => location.assign(this.$root.querySelector("[data-board]").href),
       };
-      addEventListener("keydown", (event) => {
-        const action = actions[event.key];
-        if (!action || isTyping(event)) return;
-        event.preventDefault();
-        action();
-      });
+      onKeys(actions);
     },
 
     address(name, more = "") {

@@ -1,11 +1,9 @@
 // Before and after on one axis: waveforms overlaid, the limiter's work, loudness, and how long each level lasts.
 // All of it comes computed from the server; here it is only brought to pixels.
 
-import { coloursNow, stepFor } from "../reading/strips.js";
-import { clock } from "./clock.js";
+import { Chart, clock, signed } from "../chart.js";
 
 const LEFT = 64, RIGHT = 168, DEEPEST_DB = 12, BARS_WIDE = 118;
-const signed = (value, decimals = 0) => value.toFixed(decimals).replace("-", "−");
 
 function layout(width, height, limits) {
   const strips = { width, height, x0: LEFT, x1: width - RIGHT };
@@ -18,45 +16,23 @@ function layout(width, height, limits) {
   return strips;
 }
 
-export class Drawing {
+export class Drawing extends Chart {
   constructor(canvas, data) {
-    this.canvas = canvas;
-    this.data = data;
-    this.context = canvas.getContext("2d");
-  }
-
-  fit(width, height) {
-    const ratio = devicePixelRatio || 1;
-    Object.assign(this.canvas, { width: Math.round(width * ratio), height: Math.round(height * ratio) });
-    Object.assign(this.canvas.style, { width: `${width}px`, height: `${height}px` });
-    this.context.setTransform(ratio, 0, 0, ratio, 0, 0);
-    this.strips = layout(width, height, this.data.limits);
-  }
-
-  x(atS) {
-    const { x0, x1 } = this.strips;
-    return x0 + ((atS - this.view.firstS) / this.view.spanS) * (x1 - x0);
-  }
-
-  seconds(x) {
-    const { x0, x1 } = this.strips;
-    return this.view.firstS + ((x - x0) / (x1 - x0)) * this.view.spanS;
+    super(canvas, data, (width, height) => layout(width, height, data.limits));
   }
 
   // columns, overview: {firstS, lastS, rows}; series: {shortTerm: [before, after]}; gains: of both waveforms, ratios.
   draw(view, { columns, overview, series }, { gains, cursorS }) {
-    this.view = view;
-    this.colours = coloursNow();
+    this.begin(view);
     this.lift = overview ? this.liftOf(overview.rows, gains) : 1;
-    this.context.clearRect(0, 0, this.strips.width, this.strips.height);
     this.words();
     if (columns) this.waves(columns, this.strips.waves, gains);
     if (columns && this.data.limits) this.limiter(columns);
     if (series) this.loudness(series);
     this.distribution();
     this.axis();
-    if (overview) this.overview(overview, gains);
-    this.cursor(cursorS);
+    if (overview) this.whole((all) => this.waves(overview, all, gains));
+    this.cursor(cursorS, this.strips.waves.top);
   }
 
   // Quiet waveforms are drawn taller, both by as much.
@@ -64,25 +40,6 @@ export class Drawing {
     let most = 0.02;
     rows.slice(0, 4).forEach((row, at) => row.forEach((value) => (most = Math.max(most, Math.abs(value || 0) * gains[at >> 1]))));
     return Math.max(1, 1 / most);
-  }
-
-  text(x, y, text, { colour = "soft", align = "left", weight = 400, size = 11, mono = false } = {}) {
-    const context = this.context;
-    context.font = `${weight} ${size}px ${mono ? '"NL Figures", monospace' : '"NL Text", sans-serif'}`;
-    context.textAlign = align;
-    context.fillStyle = this.colours[colour];
-    context.fillText(text, x, y);
-  }
-
-  line(points, colour, width = 1, dash = []) {
-    const context = this.context;
-    context.strokeStyle = this.colours[colour];
-    context.lineWidth = width;
-    context.setLineDash(dash);
-    context.beginPath();
-    points.forEach(([x, y], at) => (at ? context.lineTo(x, y) : context.moveTo(x, y)));
-    context.stroke();
-    context.setLineDash([]);
   }
 
   words() {
@@ -111,20 +68,17 @@ export class Drawing {
       const ceiling = 10 ** (this.data.ceiling_db / 20) * gains[1] * this.lift;
       for (const side of [-1, 1]) this.line([[x0, middle + side * ceiling * half], [x1, middle + side * ceiling * half]], "work", 1, [4, 3]);
     }
-    context.save();
-    context.beginPath();
-    context.rect(x0, strip.top - 1, x1 - x0, strip.tall + 2);
-    context.clip();
-    context.fillStyle = this.colours.wave;
-    const wide = Math.max(1, x(1) - x(0)) + 0.3;
-    for (let at = 0; at < count; at++) {
-      const low = rows[0][at], high = rows[1][at];
-      if (!Number.isFinite(high)) continue;
-      const top = y(high, gains[0]);
-      context.fillRect(x(at), top, wide, Math.max(1, y(low, gains[0]) - top));
-    }
-    for (const row of [rows[2], rows[3]]) this.outline(row, x, (value) => y(value, gains[1]), "ink", 1.1, 0.5);
-    context.restore();
+    this.within(strip, () => {
+      context.fillStyle = this.colours.wave;
+      const wide = Math.max(1, x(1) - x(0)) + 0.3;
+      for (let at = 0; at < count; at++) {
+        const low = rows[0][at], high = rows[1][at];
+        if (!Number.isFinite(high)) continue;
+        const top = y(high, gains[0]);
+        context.fillRect(x(at), top, wide, Math.max(1, y(low, gains[0]) - top));
+      }
+      for (const row of [rows[2], rows[3]]) this.outline(row, x, (value) => y(value, gains[1]), "ink", 1.1, 0.5);
+    });
   }
 
   // A line through a row of values, broken where there is none. at: where in its column a value stands.
@@ -151,18 +105,15 @@ export class Drawing {
       this.line([[x0, y], [x1, y]], "rule", 0.7);
       this.text(x1 + 12, y + 4, signed(-db), { mono: true });
     }
-    context.save();
-    context.beginPath();
-    context.rect(x0, limiter.top - 1, x1 - x0, limiter.tall + 2);
-    context.clip();
-    context.fillStyle = this.colours.work;
-    for (let at = 0; at < count; at++) {
-      const db = rows[4][at];
-      if (!(db > 0.02)) continue;
-      const x = this.x(firstS + (at * (lastS - firstS)) / count), wide = Math.max(1, this.x(firstS + ((at + 1) * (lastS - firstS)) / count) - x);
-      context.fillRect(x, limiter.top, wide, Math.max(1, Math.min(1, db / DEEPEST_DB) * limiter.tall));
-    }
-    context.restore();
+    const xOf = (at) => this.x(firstS + (at * (lastS - firstS)) / count);
+    this.within(limiter, () => {
+      context.fillStyle = this.colours.work;
+      for (let at = 0; at < count; at++) {
+        const db = rows[4][at];
+        if (!(db > 0.02)) continue;
+        context.fillRect(xOf(at), limiter.top, Math.max(1, xOf(at + 1) - xOf(at)), Math.max(1, Math.min(1, db / DEEPEST_DB) * limiter.tall));
+      }
+    });
   }
 
   scaleLoudness(series) {
@@ -194,15 +145,10 @@ export class Drawing {
       context.fillRect(x0, this.yOfLufs(band[1]), x1 - x0, Math.max(2, this.yOfLufs(band[0]) - this.yOfLufs(band[1])));
       context.globalAlpha = 1;
     }
-    context.save();
-    context.beginPath();
-    context.rect(x0, loudness.top - 2, x1 - x0, loudness.tall + 4);
-    context.clip();
-    series.shortTerm.forEach((row, side) => {
+    this.within(loudness, () => series.shortTerm.forEach((row, side) => {
       const first = Math.max(0, Math.floor(this.view.firstS * 10) - 2), last = Math.min(row.length, Math.ceil(this.view.lastS * 10) + 2);
       this.outline(row.subarray(first, last), (column) => this.x((first + column) / 10), (lufs) => this.yOfLufs(lufs), side ? "ink" : "faint", side ? 1.7 : 1.3, 1);
-    });
-    context.restore();
+    }));
   }
 
   // How long each level lasts: before as bodies, after as outlines.
@@ -228,36 +174,6 @@ export class Drawing {
       this.line([[x - 8, y], [x, y]], side ? "ink" : "soft", 2.4);
       this.text(x + BARS_WIDE, y - 3, signed(lufs, 1), { align: "right", mono: true, colour: side ? "ink" : "soft", weight: side ? 600 : 400 });
     });
-  }
-
-  axis() {
-    const { axis, x0, x1 } = this.strips;
-    this.line([[x0, axis.top], [x1, axis.top]], "ink");
-    const stepS = stepFor(this.view.spanS / 8), decimals = Math.max(0, -Math.floor(Math.log10(stepS)));
-    for (let tick = Math.ceil(this.view.firstS / stepS); tick * stepS <= this.view.lastS; tick++) {
-      const x = this.x(tick * stepS);
-      this.line([[x, axis.top], [x, axis.top + 5]], "ink");
-      this.text(x, axis.top + 18, clock(tick * stepS + 1e-9, decimals), { align: "center", mono: true });
-    }
-  }
-
-  overview(whole, gains) {
-    const { all, x0, x1 } = this.strips, view = this.view, context = this.context;
-    this.text(10, all.top + all.tall / 2 + 4, "All", { colour: "ink", weight: 600, size: 11.5 });
-    this.view = { firstS: 0, lastS: this.data.duration_s, spanS: this.data.duration_s };
-    this.waves(whole, all, gains);
-    this.view = view;
-    const x = (atS) => x0 + (atS / this.data.duration_s) * (x1 - x0);
-    context.strokeStyle = this.colours.pick;
-    context.lineWidth = 1.4;
-    context.beginPath();
-    context.roundRect(x(view.firstS), all.top, Math.max(3, x(view.lastS) - x(view.firstS)), all.tall, 3);
-    context.stroke();
-  }
-
-  cursor(atS) {
-    if (!this.view.holds(atS)) return;
-    this.line([[this.x(atS), this.strips.waves.top], [this.x(atS), this.strips.axis.top]], "pick", 1.4);
   }
 
   // What stands under the pointer, in words.

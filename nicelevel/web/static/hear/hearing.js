@@ -2,7 +2,7 @@
 
 import { say } from "../page.js";
 import { Player, Take } from "./player.js";
-import { clock } from "./clock.js";
+import { clock } from "../chart.js";
 
 const CLOSE_S = 0.05, TICK_MS = 40;
 

@@ -1,13 +1,17 @@
 // The Reading screen: looking, moving, hearing. Every figure on it was computed on the server.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
+import { clock as toClock } from "../chart.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
-import { isTyping, page, say } from "../page.js";
+import { onKeys, page, say } from "../page.js";
 import { Parts } from "./parts.js";
-import { bandText, clock, Painter } from "./strips.js";
+import { bandText, Painter } from "./strips.js";
 import { View } from "./view.js";
 
 const ZOOM_STEP = 0.5, WHEEL_STEP = 0.0016, MOVE_SHARE = 0.15, LEAST_AROUND_S = 0.25, MOST_LIFT = 64;
+
+// Down to the millisecond.
+const clock = (atS) => toClock(atS, 3);
 
 function reading() {
   // Not part of what Alpine watches: large, and drawn by hand.
@@ -232,12 +236,7 @@ function reading() {
         c: () => this.copy(),
         Escape: () => location.assign(this.$root.querySelector("[data-board]").href),
       };
-      addEventListener("keydown", (event) => {
-        const action = actions[event.key];
-        if (!action || isTyping(event)) return;
-        event.preventDefault();
-        action();
-      });
+      onKeys(actions);
     },
   };
 }

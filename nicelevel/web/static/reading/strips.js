@@ -1,6 +1,8 @@
 // The strips of the time view: waveform, peaks, loudness with its distribution, correlation, overview, spectrum.
 // Everything comes measured from the server; here it is only brought to pixels.
 
+import { Chart, signed } from "../chart.js";
+
 const LEFT = 78, RIGHT = 118, MOST_CHANNELS = 8;
 const BIN_MS = 1;
 const LINE_UNDER_FRAMES = 3, DOTS_UNDER_FRAMES = 0.2;
@@ -25,39 +27,14 @@ export function layout(width, height, channels) {
   return strips;
 }
 
-export class Painter {
+export class Painter extends Chart {
   constructor(canvas, data) {
-    this.canvas = canvas;
-    this.data = data;
-    this.context = canvas.getContext("2d");
+    super(canvas, data, (width, height) => layout(width, height, data.channels.length));
     this.lift = 1; // how much taller than full scale the waveform is drawn
   }
 
-  fit(width, height) {
-    const ratio = devicePixelRatio || 1;
-    this.canvas.width = Math.round(width * ratio);
-    this.canvas.height = Math.round(height * ratio);
-    this.canvas.style.width = `${width}px`;
-    this.canvas.style.height = `${height}px`;
-    this.context.setTransform(ratio, 0, 0, ratio, 0, 0);
-    this.strips = layout(width, height, this.data.channels.length);
-  }
-
-  x(atS) {
-    const { x0, x1 } = this.strips;
-    return x0 + ((atS - this.view.firstS) / this.view.spanS) * (x1 - x0);
-  }
-
-  seconds(x) {
-    const { x0, x1 } = this.strips;
-    return this.view.firstS + ((x - x0) / (x1 - x0)) * this.view.spanS;
-  }
-
   draw(view, parts, series, state) {
-    this.view = view;
-    this.colours = coloursNow();
-    const { width, height } = this.strips;
-    this.context.clearRect(0, 0, width, height);
+    this.begin(view);
     const detail = this.waves(parts);
     this.peaks();
     if (series) {
@@ -69,27 +46,8 @@ export class Painter {
     this.overview(parts);
     this.spectrum(state.spectrumBand);
     this.notes(state.note);
-    this.cursor(state.cursorS);
+    this.cursor(state.cursorS, this.strips.notes.bottom);
     return detail;
-  }
-
-  text(x, y, text, { colour = "soft", align = "left", weight = 400, size = 11, mono = false } = {}) {
-    const context = this.context;
-    context.font = `${weight} ${size}px ${mono ? '"NL Figures", monospace' : '"NL Text", sans-serif'}`;
-    context.textAlign = align;
-    context.fillStyle = this.colours[colour];
-    context.fillText(text, x, y);
-  }
-
-  line(points, colour, lineWidth = 1, dash = []) {
-    const context = this.context;
-    context.strokeStyle = this.colours[colour];
-    context.lineWidth = lineWidth;
-    context.setLineDash(dash);
-    context.beginPath();
-    points.forEach(([x, y], at) => (at ? context.lineTo(x, y) : context.moveTo(x, y)));
-    context.stroke();
-    context.setLineDash([]);
   }
 
   // Marks of every note that has places; its word once, at the first one in view.
@@ -267,17 +225,12 @@ export class Painter {
       const value = this.sample(detail, frame, channel);
       if (value !== undefined) points.push([this.x(frame / this.data.rate_hz), middle - Math.max(-1, Math.min(1, value * this.lift)) * half]);
     }
-    const { x0, x1, waves } = this.strips;
-    this.context.save();
-    this.context.beginPath();
-    this.context.rect(x0, waves.top, x1 - x0, waves.tall);
-    this.context.clip();
-    this.line(points, "core", 1.4);
-    if (detail.framesPerPixel < DOTS_UNDER_FRAMES) {
+    this.within(this.strips.waves, () => {
+      this.line(points, "core", 1.4);
+      if (detail.framesPerPixel >= DOTS_UNDER_FRAMES) return;
       this.context.fillStyle = this.colours.ink;
       for (const [x, y] of points) this.context.fillRect(x - 1.75, y - 1.75, 3.5, 3.5);
-    }
-    this.context.restore();
+    });
   }
 
   peaks() {
@@ -342,26 +295,19 @@ export class Painter {
     const { x0, x1, loudness } = this.strips;
     const first = Math.max(0, Math.floor(this.view.firstS * 10) - 2), last = Math.min(values.length, Math.ceil(this.view.lastS * 10) + 1);
     const step = Math.max(1, Math.floor((last - first) / (2 * (x1 - x0))));
-    const context = this.context;
-    context.save();
-    context.beginPath();
-    context.rect(x0, loudness.top - 2, x1 - x0, loudness.tall + 4);
-    context.clip();
-    context.beginPath();
+    const path = new Path2D();
     let drawing = false;
     for (let at = first; at < last; at += step) {
       let value = -Infinity;
       for (let near = at; near < Math.min(last, at + step); near++) if (values[near] > value) value = values[near];
       const inside = Number.isFinite(value);
-      const x = this.x((at + 1) / 10), y = this.yOfLufs(value);
-      if (inside && drawing) context.lineTo(x, y);
-      else if (inside) context.moveTo(x, y);
+      if (inside) path[drawing ? "lineTo" : "moveTo"](this.x((at + 1) / 10), this.yOfLufs(value));
       drawing = inside;
     }
-    context.strokeStyle = this.colours[colour];
-    context.lineWidth = lineWidth;
-    context.stroke();
-    context.restore();
+    this.within(loudness, () => {
+      Object.assign(this.context, { strokeStyle: this.colours[colour], lineWidth });
+      this.context.stroke(path);
+    });
   }
 
   // How long the programme stays at each level, on the axis of the loudness.
@@ -412,35 +358,14 @@ export class Painter {
     this.context.stroke(down);
   }
 
-  axis() {
-    const { axis, x0, x1 } = this.strips;
-    this.line([[x0, axis.top], [x1, axis.top]], "ink");
-    const stepS = stepFor(this.view.spanS / 9);
-    const decimals = Math.max(0, -Math.floor(Math.log10(stepS)));
-    for (let tick = Math.ceil(this.view.firstS / stepS); tick * stepS <= this.view.lastS; tick++) {
-      const x = this.x(tick * stepS);
-      this.line([[x, axis.top], [x, axis.top + 5]], "ink");
-      this.text(x, axis.top + 18, clock(tick * stepS, decimals), { align: "center", mono: true });
-    }
-  }
-
   overview(parts) {
-    const { all, x0, x1 } = this.strips;
-    this.text(10, all.top + all.tall / 2 + 4, "All", { colour: "ink", weight: 600, size: 11.5 });
-    const view = this.view, lift = this.lift;
+    const lift = this.lift;
     this.lift = 1;
-    this.view = { firstS: 0, lastS: this.data.duration_s, spanS: this.data.duration_s };
-    const detail = this.columns({ bins: (level, chunk) => parts.bins(level, chunk), samples: () => null });
-    this.bars(detail, 0, all.top + all.tall / 2, all.tall / 2 - 3);
-    this.view = view;
+    this.whole((all) => {
+      const detail = this.columns({ bins: (level, chunk) => parts.bins(level, chunk), samples: () => null });
+      this.bars(detail, 0, all.top + all.tall / 2, all.tall / 2 - 3);
+    });
     this.lift = lift;
-    const x = (atS) => x0 + (atS / this.data.duration_s) * (x1 - x0);
-    const context = this.context;
-    context.strokeStyle = this.colours.pick;
-    context.lineWidth = 1.4;
-    context.beginPath();
-    context.roundRect(x(view.firstS), all.top, Math.max(3, x(view.lastS) - x(view.firstS)), all.tall, 3);
-    context.stroke();
   }
 
   hzOf(x) {
@@ -490,35 +415,6 @@ export class Painter {
     context.fillStyle = this.colours.pick;
     context.fillRect(x(hz) - 2, y(db) - 2, 4, 4);
   }
-
-  cursor(atS) {
-    if (!this.view.holds(atS)) return;
-    const { notes, axis } = this.strips;
-    this.line([[this.x(atS), notes.bottom], [this.x(atS), axis.top]], "pick", 1.4);
-  }
 }
 
 export const bandText = ([hz, db]) => `${hz < 1000 ? `${hz.toFixed(hz < 100 ? 1 : 0)} Hz` : `${(hz / 1000).toFixed(2)} kHz`} ${signed(db, 1)} dB`;
-
-export function clock(atS, decimals = 3) {
-  const whole = Math.floor(atS + 1e-9), hours = Math.floor(whole / 3600), minutes = Math.floor((whole % 3600) / 60);
-  const seconds = (atS - hours * 3600 - minutes * 60).toFixed(decimals).padStart(decimals ? decimals + 3 : 2, "0");
-  return hours ? `${hours}:${String(minutes).padStart(2, "0")}:${seconds}` : `${minutes}:${seconds}`;
-}
-
-const signed = (value, decimals = 0) => value.toFixed(decimals).replace("-", "−");
-
-// A round step of time at least this long.
-export function stepFor(leastS) {
-  const rounds = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200];
-  if (leastS >= 1) return rounds.find((step) => step >= leastS) || 14400;
-  const power = 10 ** Math.floor(Math.log10(leastS));
-  return [1, 2, 5, 10].map((step) => step * power).find((step) => step >= leastS * 0.999);
-}
-
-// The colours of the theme that is on.
-export function coloursNow() {
-  const style = getComputedStyle(document.documentElement);
-  const names = { ink: "--ink", soft: "--soft", faint: "--faint", rule: "--rule", sheet: "--sheet", wave: "--wave", core: "--wave-core", liquid: "--liquid", deep: "--liquid-deep", good: "--good", work: "--work", bad: "--bad", pick: "--pick" };
-  return Object.fromEntries(Object.entries(names).map(([name, token]) => [name, style.getPropertyValue(token).trim()]));
-}

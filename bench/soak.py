@@ -1,6 +1,6 @@
 """Playing and seeking for hours: the memory of page and server, and what is left of streams that were abandoned.
 
-Three pages side by side on a running Nice Level, each with a listener that knows no rest: so each hour of it is three
+Four pages side by side on a running Nice Level, each with a listener that knows no rest: so each hour of it is four
 of listening. Not part of `make bench`: `python -m bench.soak ADDRESS JOB MINUTES`.
 """
 
@@ -15,7 +15,7 @@ from playwright.sync_api import Browser, Page, sync_playwright
 
 from tests.browser.conftest import CHROMIUM, FLAGS, HEIGHT, WIDTH
 
-PAGES, TELL_EVERY_S, SETTLE_S = 3, 180, 1.0
+PAGES, TELL_EVERY_S, SETTLE_S = 4, 240, 1.0
 KEYS = ("b", "e", "g", "1", "2", "3", ".", ",", "ArrowDown", "ArrowUp", "ArrowRight", "ArrowLeft")
 
 

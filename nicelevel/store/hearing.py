@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
-from nicelevel.core.channels import layout_from_count
+from nicelevel.core.channels import Layout, layout_from_count
 from nicelevel.core.digest import seed_of
 from nicelevel.core.errors import NiceLevelError, NotFoundError
 from nicelevel.core.files import take_in
@@ -54,20 +54,28 @@ class Take:
     is_here: bool = False
 
 
+@dataclass(frozen=True)
+class Fold:
+    """By how much a fold-down for two loudspeakers is louder, and its peak higher, than what it is made of."""
+
+    louder_lu: float = 0.0
+    higher_db: float = 0.0
+
+
 def takes_of(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[Take, ...]:
     """What a measured source can be heard as, itself first; then at a destination, at the others, other versions."""
-    here, fold_lu = [_of_source(source, "source", audio)], fold_lu_of(source, audio)
+    here, fold = [_of_source(source, "source", audio)], fold_of(source, audio)
     made = deliverables_of(source.job_id, KEPT_FILES, source.id)
     others = [each for each in destinations_of(source.job_id) if destination is None or each.id != destination.id]
     if destination is not None:
         plan = plan_at(source, destination, audio)
-        here += _planned(source, destination, plan, "Plan", fold_lu)
-        here += _made(made, destination, plan, "Deliverable", fold_lu)
+        here += _planned(source, destination, plan, "Plan", fold)
+        here += _made(made, destination, plan, "Deliverable", fold)
     takes = [replace(each, is_here=True) for each in here]
     takes += _reference(source, destination, audio) if destination else []
     for each in others:
         plan, name = plan_at(source, each, audio), spec_of(each.spec).spec.name
-        takes += _made(made, each, plan, name, fold_lu)[:1] or _planned(source, each, plan, name, fold_lu)
+        takes += _made(made, each, plan, name, fold)[:1] or _planned(source, each, plan, name, fold)
     known = {each.key for each in takes}
     return (*takes, *(each for each in _versions(source, audio) if each.key not in known))
 
@@ -75,9 +83,9 @@ def takes_of(source: Source, destination: Destination | None, audio: AudioFolder
 def landing_of(source: Source, destination: Destination, audio: AudioFolder) -> Take:
     """How a measured source lands at a destination: what was written, else its plan, else itself as it is."""
     plan = plan_at(source, destination, audio)
-    written, fold_lu = deliverables_of(source.job_id, KEPT_FILES, source.id), fold_lu_of(source, audio)
-    made = _made(written, destination, plan, source.title, fold_lu)
-    planned = _planned(source, destination, plan, source.title, fold_lu)
+    written, fold = deliverables_of(source.job_id, KEPT_FILES, source.id), fold_of(source, audio)
+    made = _made(written, destination, plan, source.title, fold)
+    planned = _planned(source, destination, plan, source.title, fold)
     return (made or planned or [_of_source(source, "version", audio)])[0]
 
 
@@ -94,22 +102,22 @@ def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Take:
     reading = load_figures(source.digest, audio)
     name = "Source" if kind == "source" else source.title
     detail = {"source": source.title, "reference": "the others are matched to it", "version": "another version"}[kind]
-    level = _level(reading, fold_lu_of(source, audio))
+    level = _level(reading, fold_of(source, audio))
     return Take(f"source-{source.id}", kind, name, detail, level, *_length(reading), source.digest[:16])
 
 
-def _planned(source: Source, destination: Destination, plan: Plan | None, name: str, fold_lu: float) -> list[Take]:
+def _planned(source: Source, destination: Destination, plan: Plan | None, name: str, fold: Fold) -> list[Take]:
     if plan is None or plan.action == "as_is":
         return []
     stamp = f"{source.digest[:8]}-{plan.gain_db:.4f}-{plan.limiting_db:.4f}-{destination.spec_id}"
     key, output = f"plan-{source.id}-{destination.id}", plan.output
     detail = f"{spec_of(destination.spec).spec.name}, not rendered yet"
-    level, length = _level(plan.predicted, fold_lu), _length(plan.predicted)
+    level, length = _level(plan.predicted, fold), _length(plan.predicted)
     return [Take(key, "plan", name, detail, level, *length, stamp, output.is_lossy, output.bits)]
 
 
 def _made(
-    made: Sequence[Deliverable], destination: Destination, plan: Plan | None, name: str, fold_lu: float
+    made: Sequence[Deliverable], destination: Destination, plan: Plan | None, name: str, fold: Fold
 ) -> list[Take]:
     """What was written for the present spec as it is planned today; a file of a single channel is none."""
     here = [
@@ -125,7 +133,7 @@ def _made(
             "made",
             f"{name}, {each.measured['encoding'].replace('_', ' ')}" if len(here) > 1 else name,
             str(each.file_name),
-            _level_of_made(each, fold_lu),
+            _level_of_made(each, fold),
             each.measured["sample_rate"],
             each.measured["duration_s"],
             str(each.sha256)[:16],
@@ -148,30 +156,37 @@ def _versions(source: Source, audio: AudioFolder) -> list[Take]:
     return [_of_source(each, "version", audio) for each in map(find_source, keys) if each]
 
 
-def fold_lu_of(source: Source, audio: AudioFolder) -> float:
-    """How much louder the fold-down that two loudspeakers play is than the source it is made of.
+def fold_of(source: Source, audio: AudioFolder) -> Fold:
+    """How the fold-down that two loudspeakers play differs from the source it is made of.
 
-    Nothing for one and two channels; nothing either until the fold-down has been measured.
+    Not at all for one and two channels; nor until the fold-down has been measured.
     """
     reading = load_figures(source.digest, audio)
-    folded = hearing_fold(reading.source)
-    digest = folded.digest_of(source.digest) if folded else ""
-    if not folded or not is_measured(digest):
-        return 0.0
-    return load_figures(digest, audio).integrated_lufs - reading.integrated_lufs
+    steps = hearing_fold(reading.source)
+    digest = steps.digest_of(source.digest) if steps else ""
+    if not steps or not is_measured(digest):
+        return Fold()
+    folded = load_figures(digest, audio)
+    return Fold(folded.integrated_lufs - reading.integrated_lufs, folded.true_peak_dbtp - reading.true_peak_dbtp)
 
 
-def _level(reading: Reading, fold_lu: float) -> Level:
-    lufs = heard_lufs(reading.integrated_lufs, reading.source.layout)
-    return Level(lufs + (fold_lu if reading.source.channels > 2 else 0.0), reading.true_peak_dbtp)
+def _level(reading: Reading, fold: Fold) -> Level:
+    return _heard_level(reading.integrated_lufs, reading.true_peak_dbtp, reading.source.layout, fold)
 
 
-def _level_of_made(made: Deliverable, fold_lu: float) -> Level:
-    lufs, peak = (made.measured[key] for key in ("integrated_lufs", "true_peak_dbtp"))
-    layout = layout_from_count(made.measured["channels"])
-    fold_lu = fold_lu if made.measured["channels"] > 2 else 0.0
+def _level_of_made(made: Deliverable, fold: Fold) -> Level:
     silent = float("-inf")
-    return Level(silent if lufs is None else heard_lufs(lufs, layout) + fold_lu, silent if peak is None else peak)
+    lufs, peak = (silent if made.measured[key] is None else made.measured[key] for key in _LEVELS_OF_MADE)
+    return _heard_level(lufs, peak, layout_from_count(made.measured["channels"]), fold)
+
+
+_LEVELS_OF_MADE = ("integrated_lufs", "true_peak_dbtp")
+
+
+def _heard_level(lufs: float, true_peak_dbtp: float, layout: Layout, fold: Fold) -> Level:
+    if len(layout.positions) <= 2:
+        return Level(heard_lufs(lufs, layout), true_peak_dbtp)
+    return Level(lufs + fold.louder_lu, true_peak_dbtp + fold.higher_db)
 
 
 def _length(reading: Reading) -> tuple[int, float]:

@@ -161,6 +161,19 @@ def test_the_board_is_heard_by_key(rendered):
     assert clock(rendered) == stood
 
 
+def test_the_transport_goes_on_when_the_close_up_is_drawn_anew(rendered):
+    """Another width of the window draws the close-up again, around what is heard."""
+    rendered.keyboard.press(" ")
+    playing(rendered)
+    rendered.set_viewport_size({"width": 1400, "height": 800})
+    rendered.wait_for_timeout(600)
+    playing(rendered)
+    rendered.locator("[data-take][data-kind=made]").first.click()
+    pressed(rendered, "made")
+    rendered.locator("[data-hear=play]").click()
+    expect(rendered.locator("[data-hear-root]")).to_have_attribute("data-state", "still")
+
+
 def test_a_press_on_the_drawing_is_heard_from_there(rendered):
     box = rendered.locator("[data-over-time]").bounding_box()
     rendered.mouse.click(box["x"] + box["width"] / 2, box["y"] + 60)

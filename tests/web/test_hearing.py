@@ -212,7 +212,7 @@ def test_versions_are_compared_in_words(client, job, work_off):
 
 def test_surround_is_matched_by_what_two_loudspeakers_get(client, job, loud, work_off):
     """Fold-downs of source and plan and a plan in mono, each at its gain, measured as they come, are equally loud."""
-    tones = ((220, -16), (330, -18), (440, -8), (60, -10), (550, -20), (660, -22))  # a loud centre
+    tones = ((220, -6), (330, -7), (440, -2), (60, -10), (550, -12), (660, -14))  # a loud centre
     six = np.hstack([signals.sine(hz, level, 10) for hz, level in tones])
     handset = add_destination(job.id, "speech-handset")
     source = upload(client, job, "storm.wav", wav(six)).json["source"]
@@ -223,5 +223,6 @@ def test_surround_is_matched_by_what_two_loudspeakers_get(client, job, loud, wor
     loudness = {}
     for key in (f"source-{source}", f"plan-{source}-{loud.id}", f"plan-{source}-{handset.id}"):
         whole = np.concatenate([_heard(client, f"/hear/{key}/48000/{second}") for second in range(10)])
+        assert np.abs(whole).max() * 10 ** (gains[key] / 20) <= 1.0, "a fold-down may be higher than its channels"
         loudness[key] = meter_signal(whole * 10 ** (gains[key] / 20)).integrated_lufs
     assert list(loudness.values()) == pytest.approx([loudness[f"source-{source}"]] * 3, abs=0.1)

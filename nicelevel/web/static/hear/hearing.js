@@ -20,6 +20,7 @@ export class Hearing {
     const before = this.player && { source: this.root?.dataset.source, atS: this.player.atS, playing: this.isPlaying, levels: this.player.levels };
     const same = root && before?.source === root.dataset.source;
     const kind = this.takeButton()?.dataset.kind;
+    root?.addEventListener("click", (event) => this.onClick(event));
     if (same && this.signature(root) === this.loaded) {
       this.root = root;
       return this.show();
@@ -28,7 +29,6 @@ export class Hearing {
     this.root = root;
     this.loaded = root && this.signature(root);
     if (!root) return;
-    root.addEventListener("click", (event) => this.onClick(event));
     this.stops = JSON.parse(root.dataset.stops);
     this.atS = same ? before.atS : 0;
     this.kind = same ? kind : null;

@@ -1,0 +1,122 @@
+"""Before and after: columns against the samples themselves, and what changed, in words."""
+
+import numpy as np
+import pytest
+
+from nicelevel.core.hear import score
+from nicelevel.core.hear.changes import Changes
+from nicelevel.core.measure.hop_files import waveform_name
+from nicelevel.core.prepare import prepare
+from nicelevel.report.before_after import Side, blind_words, both_series_bytes, changes_words, columns_bytes
+from tests import signals
+
+RATE = 48_000
+
+
+@pytest.fixture
+def side(tmp_path):
+    """A measured programme with its waveform."""
+    path = signals.write(tmp_path / "take.wav", 0.8 * signals.programme(20, seed=6), RATE)
+    reading = prepare(path, hops_folder=tmp_path).reading
+    return Side(
+        "source",
+        reading.curves.energies,
+        reading.integrated_lufs,
+        20.0,
+        lambda n: np.load(tmp_path / waveform_name(n)),
+    )
+
+
+def _columns(before, after, first, last, count):
+    return np.frombuffer(columns_bytes(before, after, first, last, count), "<f4").reshape(5, -1)
+
+
+@pytest.mark.parametrize(
+    ("first", "last", "count"), [(0.0, 20.0, 500), (3.0, 5.0, 200), (7.25, 7.5, 100), (19.0, 20.0, 50)]
+)
+def test_columns_hold_the_extremes_of_the_samples_at_every_zoom(side, first, last, count):
+    signal = 0.8 * signals.programme(20, seed=6)
+    rows = _columns(side, side, first, last, count)
+    edges = np.round(np.linspace(first, last, count + 1) * RATE).astype(int)
+    ms = 16 ** int(np.log(1000 * (last - first) / count + 1e-9) / np.log(16))  # of the bins that are drawn from
+    for at in range(0, count, 7):
+        start, end = edges[at], edges[at + 1]
+        outer = signal[max(0, start - 48 * ms) : end + 48 * ms]
+        assert outer.min() - 1e-3 <= rows[0][at] <= rows[1][at] <= outer.max() + 1e-3
+        inner = signal[start + 48 * ms : end - 48 * ms]
+        if len(inner):
+            assert rows[0][at] <= inner.min() + 1e-3
+            assert rows[1][at] >= inner.max() - 1e-3
+
+
+def test_after_a_gain_and_a_limiter_columns_stay_under_the_ceiling(side):
+    lowest = np.ones(2_000, np.float32)
+    lowest[500:600] = 0.5
+    after = Side("planned", side.energies, 0.0, 20.0, side.bins, gain_db=6.0, ceiling_db=-3.0, lowest=lowest)
+    rows = _columns(side, after, 0.0, 20.0, 400)
+    assert max(np.nanmax(rows[3]), -np.nanmin(rows[2])) <= 10 ** (-3 / 20) + 1e-6
+    quiet = np.abs(rows[1]) * 2 < 0.5
+    assert rows[3][quiet] == pytest.approx(rows[1][quiet] * 10 ** (6 / 20), abs=1e-4)
+    deep = rows[4] > 6.0
+    assert np.flatnonzero(deep).min() == 100
+    assert np.flatnonzero(deep).max() == 119
+
+
+def test_beyond_the_shorter_one_there_is_nothing(side):
+    short = Side("older", side.energies[:500], -20.0, 5.0, lambda n: side.bins(n)[: 5_000 // 16**n])
+    rows = _columns(short, side, 0.0, 20.0, 100)
+    assert np.isnan(rows[1][30:]).all()
+    assert np.isfinite(rows[3]).all()
+    series = np.frombuffer(both_series_bytes(short, side), "<f4").reshape(4, -1)
+    assert np.isnan(series[0][60:]).all()
+    assert np.isfinite(series[1][100:]).any()
+
+
+@pytest.mark.parametrize(
+    ("changes", "sentences"),
+    [
+        (
+            Changes(1.2, 1.2, 0.0, 0.8, (), None),
+            [
+                "1.2 LU louder, true peak +0.8 dB.",
+                "Nothing else is different: from start to end it goes the same way.",
+            ],
+        ),
+        (
+            Changes(-0.5, -2.0, 0.0, 0.0, ((72.0, 80.0),), None),
+            [
+                "0.5 LU quieter, true peak +0.0 dB; what is the same moved by −2.0 dB.",
+                "Different from 1:12 to 1:20; otherwise the same, but for the level.",
+            ],
+        ),
+        (
+            Changes(0.01, 0.0, 3.2, 0.0, (), 15.0),
+            ["As loud as before, true peak +0.0 dB.", "3.2 s put in at about 0:15.0."],
+        ),
+        (
+            Changes(0.0, 0.0, -61.0, 0.0, ((30.0, 43.5),), None),
+            [
+                "As loud as before, true peak +0.0 dB.",
+                "1:01 shorter.",
+                "Different from 0:30.0 to 0:43.5; otherwise the same, but for the level.",
+            ],
+        ),
+        (
+            Changes(-np.inf, 0.0, 0.0, -np.inf, (), None),
+            ["One of them is silent.", "Nothing else is different: from start to end it goes the same way."],
+        ),
+    ],
+)
+def test_what_changed_is_said(changes, sentences):
+    assert changes_words(changes) == sentences
+
+
+def test_a_blind_comparison_is_said_with_its_probability():
+    assert (
+        blind_words(score([True] * 3))
+        == "3 of 3 right; guessing does as well 12.5 % of the time. Too few for a verdict."
+    )
+    assert blind_words(score([True] * 12)).startswith(
+        "12 of 12 right; guessing does as well less than 0.1 % of the time"
+    )
+    assert blind_words(score([True] * 6 + [False] * 6)).endswith("no difference is shown to be heard.")

@@ -1,6 +1,7 @@
 """What can be heard of a source: itself, its plans, what was written of it, the reference, other versions."""
 
 import re
+import uuid
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -10,9 +11,10 @@ from typing import Literal
 from nicelevel.core.channels import Layout, layout_from_count
 from nicelevel.core.digest import seed_of
 from nicelevel.core.errors import NiceLevelError, NotFoundError
-from nicelevel.core.files import take_in
+from nicelevel.core.files.between import kept_open
+from nicelevel.core.files.decode import decode
 from nicelevel.core.hear import FileProgramme, Finish, Level, NoiseOf, PlanProgramme, Programme, heard_lufs
-from nicelevel.core.hear.programmes import NoiseKind, hearing_fold
+from nicelevel.core.hear.programmes import AC3_DELAY_FRAMES, NoiseKind, hearing_fold
 from nicelevel.core.values import Plan, Reading
 
 from .audio import AudioFolder
@@ -28,6 +30,8 @@ from .specs import spec_of
 from .versions import standings_of
 
 GONE = "This is not there to be heard any more."
+
+HEARD_COPY = "heard.wav"
 
 _KEY = re.compile(r"(source|made)-\d{1,18}|plan-\d{1,18}-\d{1,18}")
 
@@ -200,9 +204,11 @@ def opened(key: str, audio: AudioFolder, folder: Path, finish: Finish = "exact")
     if kind == "plan":
         with _opened_plan(key, audio, finish) as (programme, _, _):
             yield programme
-    else:
-        with take_in(_file_path(kind, numbers[0], audio, folder)) as file:
-            yield FileProgramme(file)
+        return
+    path = _file_path(kind, numbers[0], audio, folder)
+    late = AC3_DELAY_FRAMES if kind == "made" and path.suffix == ".ac3" else 0
+    with kept_open(_from_anywhere(path)) as file:
+        yield FileProgramme(file, late)
 
 
 @contextmanager
@@ -228,7 +234,7 @@ def _opened_plan(key: str, audio: AudioFolder, finish: Finish) -> Iterator[tuple
     if source is None or plan is None:
         raise NotFoundError(GONE)
     path = audio.playable_path(source.digest)
-    with take_in(path) as file:
+    with kept_open(path) as file:
         yield PlanProgramme(file, plan, limited_of(source, plan, audio), finish), plan, path
 
 
@@ -240,3 +246,19 @@ def _file_path(kind: str, number: int, audio: AudioFolder, folder: Path) -> Path
     if made and made.state in KEPT_FILES:
         return file_of(made, folder)
     raise NotFoundError(GONE)
+
+
+def _from_anywhere(path: Path) -> Path:
+    """A file, or a copy beside it where it can be read from its start alone, made when it is first heard."""
+    with kept_open(path) as file:
+        if file.can_seek:
+            return path
+    copy = path.with_name(HEARD_COPY)
+    if not copy.exists():
+        part = path.with_name(f".{uuid.uuid4().hex}.part")
+        try:
+            decode(path, part)
+            part.replace(copy)
+        finally:
+            part.unlink(missing_ok=True)
+    return copy

@@ -3,7 +3,7 @@
 import numpy as np
 from flask import Blueprint, Response, abort, render_template
 
-from nicelevel.core.files import take_in
+from nicelevel.core.files.between import kept_open
 from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.measure.waveform import LEVELS
 from nicelevel.core.values import Reading
@@ -63,7 +63,7 @@ def waveform(source_id: int, level: int, chunk: int) -> Response:
 def samples(source_id: int, chunk: int) -> Response:
     """Some frames × channels, as float32."""
     source = source_or_404(source_id)
-    with take_in(audio().playable_path(source.digest)) as opened:
+    with kept_open(audio().playable_path(source.digest)) as opened:
         first = min(chunk * CHUNK_FRAMES, opened.source.frames)
         last = min(first + CHUNK_FRAMES, opened.source.frames)
         return _binary(opened.window(first, last).astype("<f4", copy=False).tobytes())

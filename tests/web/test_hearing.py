@@ -6,9 +6,12 @@ import numpy as np
 import pytest
 import soundfile
 
+from nicelevel.core.specs import parse_spec
+from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.store.deliverables import file_of
 from nicelevel.store.jobs import add_destination
 from nicelevel.store.models import BlindTest, Deliverable, Destination
+from nicelevel.store.specs import keep_version
 from tests import signals
 from tests.core.measuring import meter_signal
 
@@ -70,6 +73,28 @@ def test_a_plan_is_heard_as_it_will_be_written(client, app, mix, loud, made):
     assert np.array_equal(_heard(client, f"{plan}?finish=rounded"), there.astype("f4"))
     assert np.abs(_heard(client, plan) - there).max() < 1.6 * 2.0**-23
     assert np.array_equal(_heard(client, f"/hear/made-{made.id}/{rate}/2"), there.astype("f4"))
+
+
+def test_what_can_be_read_from_its_start_alone_is_heard_from_anywhere_in_its_place(client, job, mix, work_off):
+    keep_version(
+        "air",
+        spec_to_toml(
+            parse_spec(
+                '[spec]\nname = "Air"\n[loudness]\ntarget = -24.0\ntolerance = 0.5\n[[formats]]\n'
+                'container = "ac3"\nencoding = "ac3"\nbitrate_kbps = 192\n',
+                "air",
+            )
+        ),
+    )
+    air = add_destination(job.id, "air")
+    client.post(f"/jobs/{job.id}/render", data={"source": mix, "destination": air.id})
+    work_off()
+    made = Deliverable.get(Deliverable.source == mix, Deliverable.destination == air.id)
+    assert made.state == "proved"
+    heard = _heard(client, f"/hear/made-{made.id}/48000/5")
+    plan = _heard(client, f"/hear/plan-{mix}-{air.id}/48000/5")
+    likeness = [np.dot(heard[600:-600, 0], plan[600 + lag : len(plan) - 600 + lag, 0]) for lag in range(-600, 600)]
+    assert int(np.argmax(likeness)) - 600 == 0, "aligned to the sample"
 
 
 def test_the_difference_is_what_is_left_after_both_gains(client, mix, loud, made):

@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-from ..errors import UnsupportedError
 from ..values import OutputFormat
 from .read import take_in
 from .write import open_sink
@@ -13,11 +12,7 @@ BLOCK_FRAMES = 1 << 16
 def can_seek(path: Path) -> bool:
     """Whether a file can be read from anywhere, to the frame."""
     with take_in(path) as audio:
-        try:
-            audio.window(0, 0)
-        except UnsupportedError:
-            return False
-        return True
+        return audio.can_seek
 
 
 def decode(path: Path, target: Path) -> None:

@@ -43,6 +43,9 @@ class Audio:
         return self
 
     def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
+
+    def close(self) -> None:
         self._decoder.close()
 
     def blocks(self, frames: int) -> Iterator[Block]:
@@ -68,6 +71,15 @@ class Audio:
             parts.append(block)
             have += len(block)
         return np.concatenate(parts) if parts else np.empty((0, self.source.channels), np.float32)
+
+    @property
+    def can_seek(self) -> bool:
+        """Whether `window` may be asked for."""
+        try:
+            self._decoder.seek(0)
+        except UnsupportedError:
+            return False
+        return True
 
     @property
     def coding(self) -> Coding:

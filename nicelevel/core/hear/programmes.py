@@ -4,7 +4,7 @@ A plan is computed by the steps of rendering itself, for the asked frames alone.
 """
 
 import tempfile
-from collections import OrderedDict
+import threading
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal, Protocol
@@ -40,7 +40,10 @@ RUN_S, LEAD_S, SEAM_S = 4, 2.0, 0.01
 """An encoder is heard in runs of so many seconds, begun so much earlier (that of AAC takes two seconds to settle its
 rate); two runs meet in a seam of this length."""
 
-RUNS_KEPT = 3
+AC3_DELAY_FRAMES = 256
+"""ATSC A/52: a decoder's output is half a transform late, and a stream of AC-3 by itself has no place to say so."""
+
+RUNS_KEPT = 6
 
 FADE_S = 8.0
 """The end of a programme over which its rounding noise is heard in a fade-out."""
@@ -58,15 +61,20 @@ class Programme(Protocol):
 
 
 class FileProgramme:
-    """A file as it is: a source, or what was written and is decoded."""
+    """A file as it is: a source, or what was written and is decoded.
 
-    def __init__(self, audio: Audio) -> None:
-        self._audio = audio
+    delay_frames: what an encoder put before the programme and the file cannot tell a decoder to skip.
+    """
+
+    def __init__(self, audio: Audio, delay_frames: int = 0) -> None:
+        self._audio, self._delay_frames = audio, delay_frames
         self.rate_hz, self.frames = audio.source.sample_rate_hz, audio.source.frames
         self.layout = audio.source.layout
 
     def window(self, first: int, last: int) -> Samples:
-        return self._audio.window(first, last).astype(np.float64)
+        late = self._delay_frames
+        block = self._audio.window(first + late, min(self.frames, last + late)).astype(np.float64)
+        return np.pad(block, ((0, last - first - len(block)), (0, 0)))
 
 
 class PlanProgramme:
@@ -76,7 +84,6 @@ class PlanProgramme:
         self._audio, self._plan, self._limited, self._finish = audio, plan, limited, finish
         source = prepared_source(audio.source, plan.preparation)
         self.rate_hz, self.frames, self.layout = source.sample_rate_hz, source.frames, source.layout
-        self._runs: OrderedDict[int, Samples] = OrderedDict()
 
     def window(self, first: int, last: int) -> Samples:
         output = self._plan.output
@@ -112,15 +119,23 @@ class PlanProgramme:
         return np.concatenate(parts)
 
     def _run(self, number: int) -> Samples:
-        """A run and the seam after it, as a decoder gives it."""
-        if number not in self._runs:
+        """A run and the seam after it, as a decoder gives it. The latest are kept: whoever hears goes on in them."""
+        key = self._audio.source.path, self._plan, number
+        run = _runs.get(key)
+        if run is None:
             start = number * RUN_S * self.rate_hz
             lead = min(start, round(LEAD_S * self.rate_hz))
             end = min(self.frames, start + RUN_S * self.rate_hz + round((SEAM_S + LEAD_S) * self.rate_hz))
-            self._runs[number] = through_encoder(self._exact(start - lead, end), self._plan.output)[lead:]
-            while len(self._runs) > RUNS_KEPT:
-                self._runs.popitem(last=False)
-        return self._runs[number]
+            run = through_encoder(self._exact(start - lead, end), self._plan.output)[lead:]
+            with _keeping:
+                _runs[key] = run
+                while len(_runs) > RUNS_KEPT:
+                    del _runs[next(iter(_runs))]
+        return run
+
+
+_runs: dict[tuple[Path, Plan, int], Samples] = {}
+_keeping = threading.Lock()
 
 
 def through_encoder(samples: Samples, output: OutputFormat) -> Samples:

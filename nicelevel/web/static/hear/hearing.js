@@ -4,7 +4,7 @@ import { say } from "../page.js";
 import { Player, Take } from "./player.js";
 import { clock } from "../chart.js";
 
-const CLOSE_S = 0.05, TICK_MS = 40;
+const CLOSE_S = 0.05, LEAD_S = 1, TICK_MS = 40;
 
 export class Hearing {
   // onTime: told where it is, in seconds, while it plays and when it is moved.
@@ -160,19 +160,15 @@ export class Hearing {
     });
   }
 
-  // The next place worth hearing after where it is; `back` goes to the one before.
+  // The next place worth hearing after where it is, round at the end; `back` goes to the one before.
   walk(back = false) {
     const atS = this.player?.atS ?? this.atS ?? 0;
-    const stops = back ? this.stops.filter(([at]) => at < atS - 1).reverse() : this.stops.filter(([at]) => at - this.leadOf(at) > atS + 0.02);
-    if (!stops.length) return say(back ? "Nothing before this." : "Nothing after this: from here on the places begin again.");
-    const [at, word] = stops[0];
-    this.seek(at - this.leadOf(at));
+    const begins = (at) => Math.max(0, at - LEAD_S); // a place is entered a little before
+    const ahead = back ? this.stops.filter(([at]) => begins(at) < atS - LEAD_S).reverse() : this.stops.filter(([at]) => begins(at) > atS + 0.02);
+    const [at, word] = ahead[0] ?? (back ? this.stops.at(-1) : this.stops[0]) ?? [];
+    if (at === undefined) return say("Nothing stands out here: no limiting, no note.");
+    this.seek(begins(at));
     say(`${clock(at)}: ${word}.`);
-  }
-
-  // A place is entered a little before.
-  leadOf(at) {
-    return Math.min(at, 1);
   }
 
   onClick(event) {

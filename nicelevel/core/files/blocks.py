@@ -19,10 +19,13 @@ Block = NDArray[np.floating[Any]]
 
 
 class Decoder(Protocol):
-    """An open file: described by `source`, read from its start."""
+    """An open file: described by `source`, read from its start, or from anywhere where it can seek."""
 
     source: Source
     coding: "Coding"
+
+    @property
+    def can_seek(self) -> bool: ...
 
     def read_into(self, buffer: "CodeBuffer", first: int, last: int) -> int:
         """Fill at most the frames from first to last of a buffer of this coding; how many were, 0 at the end."""

@@ -21,6 +21,8 @@ def is_raw_pcm(source: Source, header: Header) -> bool:
 class RawPcmDecoder:
     """A described source, read from the start of its samples."""
 
+    can_seek = True
+
     def __init__(self, source: Source, header: Header) -> None:
         self.source = source
         self.coding = _CODINGS[source.encoding]

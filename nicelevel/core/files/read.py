@@ -75,11 +75,7 @@ class Audio:
     @property
     def can_seek(self) -> bool:
         """Whether `window` may be asked for."""
-        try:
-            self._decoder.seek(0)
-        except UnsupportedError:
-            return False
-        return True
+        return self._decoder.can_seek
 
     @property
     def coding(self) -> Coding:

@@ -97,7 +97,7 @@ class AvDecoder:
 
     def seek(self, frame: int) -> None:
         """Go on reading from a frame: where the container's clock ticks in frames, times are exact."""
-        if not self._ticks_in_frames():
+        if not self.can_seek:
             raise UnsupportedError("This file can only be read from its start.")
         # A coded frame is whole only with the one before it, and the ones that a decoder begins with are not whole.
         self._rest = self._rest[:0]
@@ -113,7 +113,9 @@ class AvDecoder:
         self._stream.codec_context.flush_buffers()
         self._arrays = self._decoded(self._container, frame)
 
-    def _ticks_in_frames(self) -> bool:
+    @property
+    def can_seek(self) -> bool:
+        """Whether the container's clock ticks in frames."""
         base = self._stream.time_base
         return self._demuxer == "mov" and base is not None and 1 / base == self.source.sample_rate_hz
 

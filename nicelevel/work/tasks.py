@@ -14,7 +14,7 @@ import procrastinate
 from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, StoppedError, UnsupportedError
-from nicelevel.core.files.decode import can_seek, decode
+from nicelevel.core.files.decode import decode, needs_copy
 from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.hear.programmes import hearing_fold
 from nicelevel.core.measure import measure
@@ -87,7 +87,7 @@ def _measure(source: Source, audio: AudioFolder) -> None:
     path = audio.audio_path(source.digest)
     with audio.keeping_hops(source.digest) as folder:
         measured = measure(path, progress, folder)
-        if not can_seek(path):
+        if needs_copy(path):
             decode(path, folder / DECODED)
     save_reading(source.digest, measured, audio)
 

@@ -23,6 +23,7 @@ class Decoder(Protocol):
 
     source: Source
     coding: "Coding"
+    opens_at_once: bool
 
     @property
     def can_seek(self) -> bool: ...

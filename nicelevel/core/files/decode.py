@@ -9,10 +9,10 @@ from .write import open_sink
 BLOCK_FRAMES = 1 << 16
 
 
-def can_seek(path: Path) -> bool:
-    """Whether a file can be read from anywhere, to the frame."""
+def needs_copy(path: Path) -> bool:
+    """Whether a copy is wanted to play a file: it has only a start, or opening it follows it to its end."""
     with take_in(path) as audio:
-        return audio.can_seek
+        return not (audio.can_seek and audio.opens_at_once)
 
 
 def decode(path: Path, target: Path) -> None:

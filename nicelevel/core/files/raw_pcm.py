@@ -21,7 +21,7 @@ def is_raw_pcm(source: Source, header: Header) -> bool:
 class RawPcmDecoder:
     """A described source, read from the start of its samples."""
 
-    can_seek = True
+    can_seek = opens_at_once = True
 
     def __init__(self, source: Source, header: Header) -> None:
         self.source = source

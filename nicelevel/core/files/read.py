@@ -78,6 +78,11 @@ class Audio:
         return self._decoder.can_seek
 
     @property
+    def opens_at_once(self) -> bool:
+        """Whether opening takes no longer for long files than for short ones."""
+        return self._decoder.opens_at_once
+
+    @property
     def coding(self) -> Coding:
         """How the samples are held that `read_into` fills a buffer with."""
         return self._decoder.coding

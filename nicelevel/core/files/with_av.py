@@ -62,6 +62,8 @@ def demuxer_of(start: bytes) -> str | None:
 class AvDecoder:
     """The first audio stream of one file, described and then read from its start."""
 
+    opens_at_once = False
+
     def __init__(self, path: Path, size_bytes: int, demuxer: str) -> None:
         self._path, self._demuxer = path, demuxer
         self._container = _open(path, demuxer)

@@ -10,12 +10,12 @@ from numpy.typing import NDArray
 
 from nicelevel.core.hear import Score
 from nicelevel.core.hear.changes import Changes
-from nicelevel.core.measure.gating import HOPS_PER_SECOND, MOMENTARY_HOPS, SHORT_TERM_HOPS, series_lufs
+from nicelevel.core.measure.gating import HOPS_PER_SECOND, SHORT_TERM_HOPS, series_lufs
 from nicelevel.core.measure.waveform import BINS_JOINED, FULL_SCALE, LEVELS
 from nicelevel.core.units import ratio_from_db
 
 from .as_json import null_unless_finite
-from .reading_view import histogram
+from .reading_view import histogram, padded
 from .words import change, length, level
 
 MOST_COLUMNS = 4096
@@ -110,16 +110,9 @@ def _reductions_db(side: Side, edges_s: NDArray[np.float64]) -> NDArray[np.float
 
 
 def both_series_bytes(before: Side, after: Side) -> bytes:
-    """Short-term loudness before and after, then momentary, every 0.1 s as float32; NaN where there is none."""
+    """Short-term loudness before, then after, every 0.1 s as float32; NaN where there is none."""
     count = math.ceil(10 * max(before.duration_s, after.duration_s))
-    rows = []
-    for hops in (SHORT_TERM_HOPS, MOMENTARY_HOPS):
-        for side in (before, after):
-            padded = np.full(count, np.nan, "<f4")
-            series = series_lufs(side.energies, hops)[:count]
-            padded[: len(series)] = series
-            rows.append(padded)
-    return b"".join(row.tobytes() for row in rows)
+    return b"".join(padded(series_lufs(each.energies, SHORT_TERM_HOPS), count).tobytes() for each in (before, after))
 
 
 def both_data(before: Side, after: Side, band_lufs: tuple[float, float] | None) -> dict[str, Any]:

@@ -223,10 +223,11 @@ def series_bytes(reading: Reading) -> bytes:
         series_lufs(energies, SHORT_TERM_HOPS),
         reading.curves.correlations,
     )
-    return b"".join(_padded(row, count).tobytes() for row in rows)
+    return b"".join(padded(row, count).tobytes() for row in rows)
 
 
-def _padded(row: Any, count: int) -> Any:
-    padded = np.full(count, np.nan, "<f4")
-    padded[: len(row)] = row[:count]
-    return padded
+def padded(row: Any, count: int) -> Any:
+    """A series as so many float32 values, NaN where it has ended."""
+    values = np.full(count, np.nan, "<f4")
+    values[: len(row)] = row[:count]
+    return values

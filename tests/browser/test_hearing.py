@@ -238,6 +238,14 @@ def test_before_and_after_and_a_blind_comparison_by_key(rendered):
 def test_joins_are_heard_by_key(rendered, tmp_path):
     drop(rendered, signals.write(tmp_path / "Second part.wav", 0.5 * signals.programme(5, seed=4)))
     measured(rendered, "Second part")
+    rendered.keyboard.press("b")
+    pressed(rendered, "made")
+    cell(rendered, "Second part", "Streaming").click()
+    expect(rendered.locator(".close-head b")).to_have_text("Second part")
+    rendered.keyboard.press("b")
+    pressed(rendered, "plan")  # its own, not what was heard of the other
+    cell(rendered, "Night ferry", "Streaming").click()
+    expect(rendered.locator(".close-head b")).to_have_text("Night ferry")
     rendered.keyboard.press("j")
     expect(rendered.locator(".word")).to_contain_text("Night ferry into Second part")
     rendered.keyboard.press("j")

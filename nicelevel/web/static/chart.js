@@ -61,6 +61,13 @@ export class Chart {
     this.context.restore();
   }
 
+  // On the strip of loudness, between the levels of its edges.
+  yOfLufs(lufs) {
+    const { loudness } = this.strips;
+    const share = (this.topLufs - lufs) / (this.topLufs - this.lowLufs);
+    return loudness.top + Math.max(0, Math.min(1, share)) * loudness.tall;
+  }
+
   axis() {
     const { axis, x0, x1 } = this.strips;
     this.line([[x0, axis.top], [x1, axis.top]], "ink");

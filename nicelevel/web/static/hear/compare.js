@@ -14,7 +14,7 @@ const NOISE_DB = 48, NOISE_TAIL_S = 8, LIFTS_DB = [0, 12, 24, 36];
 
 function compare() {
   let data, view, drawing, hearing, columns, overview, series, test;
-  let waiting = false, asking = null;
+  let waiting = false, asking = false;
 
   return {
     cursorS: 0,
@@ -73,9 +73,8 @@ function compare() {
     async loadSeries() {
       const values = await this.floats(this.address("series"));
       if (!values) return;
-      const count = values.length / 4;
-      const row = (at) => values.subarray(at * count, (at + 1) * count);
-      series = { shortTerm: [row(0), row(1)], momentary: [row(2), row(3)] };
+      const count = values.length / 2;
+      series = { shortTerm: [values.subarray(0, count), values.subarray(count)] };
       this.refresh();
     },
 
@@ -92,14 +91,13 @@ function compare() {
 
     // The part that is looked at with something on either side; while it comes, what is here is drawn.
     async loadColumns() {
-      const wanted = [view.firstS, view.lastS].join();
       if (asking) return;
-      asking = wanted;
+      asking = true;
       const spanS = view.spanS, pixels = drawing.strips.x1 - drawing.strips.x0;
       const firstS = Math.max(0, view.firstS - MARGIN * spanS), lastS = Math.min(data.duration_s, view.lastS + MARGIN * spanS);
       const count = Math.round((pixels * (lastS - firstS)) / spanS);
       const values = await this.floats(this.address("columns", `first=${firstS}&last=${lastS}&count=${count}`));
-      asking = null;
+      asking = false;
       if (!values) return;
       const each = values.length / ROWS;
       columns = { firstS, lastS, spanS, rows: Array.from({ length: ROWS }, (_, at) => values.subarray(at * each, (at + 1) * each)) };

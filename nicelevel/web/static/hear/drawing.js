@@ -124,12 +124,6 @@ export class Drawing extends Chart {
     this.lowLufs = Math.max(-72, Math.min(this.topLufs - 18, Math.floor((low - 1) / 6) * 6));
   }
 
-  yOfLufs(lufs) {
-    const { loudness } = this.strips;
-    const share = (this.topLufs - lufs) / (this.topLufs - this.lowLufs);
-    return loudness.top + Math.max(0, Math.min(1, share)) * loudness.tall;
-  }
-
   loudness(series) {
     this.scaleLoudness(series);
     const { loudness, x0, x1 } = this.strips, context = this.context, { band_lufs: band } = this.data;

@@ -26,6 +26,7 @@ export class Hearing {
       return this.show();
     }
     this.leave();
+    this.last = null; // it was a take of what was shown before
     this.root = root;
     this.loaded = root && this.signature(root);
     if (!root) return;
@@ -71,10 +72,9 @@ export class Hearing {
     return new Take({
       key: dataset.take,
       address: dataset.address,
-      query: `?s=${encodeURIComponent(dataset.stamp)}${dataset.query ?? ""}`,
+      query: `?s=${encodeURIComponent(dataset.stamp)}`,
       frames: Math.ceil(Number(dataset.seconds) * rateHz),
       gains,
-      boost: ratio(dataset.boost ?? 0),
       most,
     });
   }
@@ -138,7 +138,7 @@ export class Hearing {
     const player = this.ready(), [one, other] = this.pair();
     if (!other) return say("There is nothing to take the source from yet.");
     if (player.key.startsWith("less ")) return this.choose(this.last ?? other);
-    const heard = player.key === one ? (this.last ?? other) : player.key;
+    const heard = this.takeButton() && player.key !== one ? player.key : (this.last ?? other);
     return this.choose(this.added(`less ${heard}`, () => this.differenceOf(heard, one)));
   }
 
@@ -176,7 +176,7 @@ export class Hearing {
     if (!button) return;
     const { take, hear } = button.dataset;
     if (take) this.choose(take);
-    const actions = { play: () => this.toggle(), levels: () => this.swapLevels(), less: () => this.leftOver(), next: () => this.walk(), back: () => this.walk(true) };
+    const actions = { play: () => this.toggle(), levels: () => this.swapLevels(), less: () => this.leftOver(), next: () => this.walk() };
     actions[hear]?.();
   }
 

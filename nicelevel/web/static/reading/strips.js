@@ -255,12 +255,6 @@ export class Painter extends Chart {
     this.lowLufs = Math.max(-72, Math.floor((low - 4) / 6) * 6);
   }
 
-  yOfLufs(lufs) {
-    const { loudness } = this.strips;
-    const share = (this.topLufs - lufs) / (this.topLufs - this.lowLufs);
-    return loudness.top + Math.max(0, Math.min(1, share)) * loudness.tall;
-  }
-
   loudness(series) {
     this.scaleLoudness(series);
     const { loudness, x0, x1 } = this.strips;

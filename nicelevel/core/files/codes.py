@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Integers, Kernel, vectorised
+from ..kernels import Floats, Integers, Kernel, kernel, vectorised
 from ..values import Source
 from .blocks import Block, exact_in_single
 
@@ -19,13 +19,14 @@ _SPARE_BYTES = 64
 
 @dataclass(frozen=True)
 class Coding:
-    """One sample: the type it is read as and the bytes it takes.
+    """One sample: the type it is read as, the bytes it takes, and how many bits of a word lie over full scale.
 
     Whole numbers stand at the top of their word (24 bits in the upper three bytes of 32), so that one scale fits all.
     """
 
     dtype: np.dtype[Any]
     item_bytes: int
+    bits_over: int = 0
 
     @property
     def is_whole(self) -> bool:
@@ -34,7 +35,7 @@ class Coding:
     @property
     def scale(self) -> float:
         """What a code of 1 is in a range of ±1.0."""
-        return 2.0 ** (1 - 8 * self.dtype.itemsize) if self.is_whole else 1.0
+        return 2.0 ** (1 + self.bits_over - 8 * self.dtype.itemsize) if self.is_whole else 1.0
 
     @property
     def reads(self) -> Kernel:
@@ -47,6 +48,8 @@ WORDS_24 = Coding(np.dtype("<i4"), 3)
 WORDS_32 = Coding(np.dtype("<i4"), 4)
 SINGLE = Coding(np.dtype("<f4"), 4)
 DOUBLE = Coding(np.dtype("<f8"), 8)
+HELD = Coding(np.dtype("<i4"), 4, bits_over=4)
+"""Prepared signals: see `prepare.held`."""
 
 
 def coding_of(source: Source) -> Coding:
@@ -72,11 +75,11 @@ class CodeBuffer:
         start, end = (_SPARE_BYTES + frame * self._frame_bytes for frame in (first, last))
         return self._memory.data[start:end]
 
-    def put(self, first: int, block: Block) -> None:
-        """Store samples given as frames × channels, ±1.0 at full scale."""
-        if self.coding.is_whole:
-            block = np.clip(np.rint(block / self.coding.scale), -(2.0**31), 2.0**31 - 1)
-        self.codes[first : first + len(block)] = block
+    def put(self, first: int, block: Block | Integers) -> None:
+        """Store frames × channels, given as samples, ±1.0 at full scale, or as whole numbers of this coding."""
+        is_to_round = self.coding.is_whole and block.dtype.kind == "f"
+        codes = np.clip(np.rint(block / self.coding.scale), -(2.0**31), 2.0**31 - 1) if is_to_round else block
+        self.codes[first : first + len(block)] = codes
 
     def move_to_start(self, first: int, last: int) -> None:
         """Copy some frames to the front."""
@@ -103,3 +106,15 @@ def read(codes: Integers, frame: int, channel: int) -> Any:
 def _upper_three_bytes(codes: Integers, frame: int, channel: int) -> Any:
     """The fourth and lowest byte of the word belongs to the sample before."""
     return codes[frame, channel] & np.int32(-256)
+
+
+@kernel
+def take_channel(codes: Integers, first: int, channel: int, samples: Floats) -> None:
+    """Samples of a channel from a frame on; 0 before the start and after the end."""
+    if 0 <= first <= len(codes) - len(samples):
+        part = codes[first : first + len(samples)]
+        for at in range(len(samples)):
+            samples[at] = read(part, at, channel)
+        return
+    for at in range(len(samples)):
+        samples[at] = read(codes, first + at, channel) if 0 <= first + at < len(codes) else 0

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from ..files.blocks import Block
 from ..files.codes import CodeBuffer, Coding, coding_of
-from ..kernels import aligned_zeros
+from ..kernels import Integers, aligned_zeros
 from ..units import ratio_from_db
 from ..values import Curves, Reading, Source
 from .envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND
@@ -21,6 +21,7 @@ from .gating import (
     short_term_steps,
 )
 from .hop_files import HopFiles
+from .hop_peaks import HopPeakMeter
 from .k_weighting import coefficients, energy_gain
 from .levels import SILENCE_DBFS, LevelMeter
 from .loudness_range import loudness_range_lu
@@ -53,13 +54,19 @@ class Meter:
     the block size changes no result, and hops fall on the same frames at any rate.
     """
 
-    def __init__(self, source: Source, coding: Coding | None = None, hop_files: HopFiles | None = None) -> None:
+    def __init__(
+        self,
+        source: Source,
+        coding: Coding | None = None,
+        hop_files: HopFiles | None = None,
+        longest_stretch_s: int = LONGEST_STRETCH_S,
+    ) -> None:
         self._source = source
         self._coding = coding or coding_of(source)
         self._hop_files = hop_files
         rate_hz, channels = source.sample_rate_hz, source.channels
         self._stretches = max(1, LANES // channels)
-        self._stretch_s = max(1, min(LONGEST_STRETCH_S, STRETCH_FRAMES // rate_hz))
+        self._stretch_s = max(1, min(longest_stretch_s, STRETCH_FRAMES // rate_hz))
         block_s = self._stretches * self._stretch_s
         hops = np.arange(-REST_HOPS, block_s * HOPS_PER_SECOND + 2 * DEFERRED_HOPS)
         edges = hops * rate_hz // HOPS_PER_SECOND
@@ -81,8 +88,10 @@ class Meter:
         self._correlations: list[NDArray[np.float32]] = []
         self._room = _Found(channels, block_s * HOPS_PER_SECOND)
         self._levels = LevelMeter(source, self._coding)
-        self._true_peak = TruePeakMeter(self._coding, channels, int(np.diff(self._edges).max()))
-        self._low_band = LowBandMeter(self._coding, channels, rate_hz)
+        longest_hop_frames = int(np.diff(self._edges).max())
+        self._true_peak = TruePeakMeter(self._coding, channels, longest_hop_frames)
+        self._hop_peaks = HopPeakMeter(self._coding, longest_hop_frames)
+        self._low_band = LowBandMeter(self._coding, channels, rate_hz, longest_hop_frames)
         self._spectrum = SpectrumMeter(rate_hz, channels)
 
     def room(self) -> tuple[CodeBuffer, int, int]:
@@ -95,8 +104,8 @@ class Meter:
         if self._filled == self._end:
             self._measure()
 
-    def feed(self, block: Block) -> None:
-        """Take the next frames × channels, ±1.0 at full scale, float32 or float64."""
+    def feed(self, block: Block | Integers) -> None:
+        """Take the next frames × channels: ±1.0 at full scale, or whole numbers of the meter's coding."""
         if block.ndim != 2 or block.shape[1] != self._source.channels:
             raise ValueError(f"expected frames × {self._source.channels} channels, got shape {block.shape}")
         while len(block):
@@ -215,7 +224,8 @@ class Meter:
         done_hops = self._done_frames * HOPS_PER_SECOND // self._source.sample_rate_hz - REST_HOPS
         self._true_peak.feed(codes, self._edges, self._magnitudes, first_hop, last_hop, done_hops)
         if self._hop_files:
-            peaks = self._true_peak.hop_peaks(codes, self._edges, self._magnitudes, first_hop, last_hop)
+            searched = codes, self._edges, self._magnitudes, first_hop, last_hop
+            peaks = self._hop_peaks.peaks(*searched, self._true_peak.highest)
             lows = self._low_band.samples(codes, self._edges, first_hop, last_hop)
             self._hop_files.add_later(first_hop + done_hops, peaks, lows)
 

@@ -16,14 +16,13 @@ flat to 0.46 of the rate, but only where they could matter. Three facts say wher
 """
 
 import math
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..files.codes import Coding, read
+from ..files.codes import Coding, take_channel
 from ..kernels import Floats, Integers, kernel, vectorised
-from ..units import db_from_ratio, ratio_from_db
+from ..units import db_from_ratio
 from ..values import Place
 from .envelope import HOPS_PER_SECOND
 
@@ -61,10 +60,18 @@ def interpolator() -> NDArray[np.float64]:
     return normalised
 
 
+def halfway_filter(taps: int) -> NDArray[np.float64]:
+    """Windowed sinc for the point half-way between two samples, so many taps long; they sum to 1."""
+    time = np.arange(taps) - (taps - 1) / 2
+    inside = np.sqrt(1.0 - (2.0 * time / taps) ** 2)
+    weights = np.sinc(time) * np.i0(KAISER_BETA * inside)
+    normalised: NDArray[np.float64] = weights / weights.sum()
+    return normalised
+
+
 _PHASES = interpolator()
-_HALF = _PHASES[HALF_PHASE].astype(np.float32)
-_QUARTERS = _PHASES[::QUARTER_PHASE].astype(np.float32)
-_L1_NORM = float(np.abs(_PHASES).sum(axis=1).max())
+HALF_WAY = _PHASES[HALF_PHASE].astype(np.float32)
+L1_NORM = float(np.abs(_PHASES).sum(axis=1).max())
 
 
 def _second_difference_bound() -> tuple[float, float]:
@@ -87,24 +94,17 @@ _OF_SAMPLE, _OF_SECOND_DIFFERENCE = _second_difference_bound()
 GROUP_HOPS = 8
 """Hops in a row that may hold a peak are taken together, at most so many: their filters share samples."""
 
-TILE = 64
-KEPT_DB = 24.0
-"""How far under the highest peak those of single hops are searched: no limiter goes deeper."""
-
 
 class TruePeakMeter:
     """Fed with codes and the largest magnitude of every hop, then asked."""
 
     def __init__(self, coding: Coding, channels: int, longest_hop_frames: int) -> None:
         self._scale = coding.scale
-        self._find = find_hop_peaks.using(read=coding.reads)
         self._peaks = np.zeros(channels)
         self._over_hops: set[int] = set()
         self._search = search_peak.using(read=coding.reads)
-        tiles_frames = -(-(longest_hop_frames + 2) // TILE) * TILE
-        reached_frames = max(tiles_frames, GROUP_HOPS * longest_hop_frames) + TAPS
+        reached_frames = GROUP_HOPS * longest_hop_frames + TAPS
         self._scratch = (np.zeros(reached_frames), *(np.zeros(reached_frames, np.float32) for _ in range(2)))
-        self._points = np.zeros((4, tiles_frames), np.float32)
 
     def feed(
         self, codes: Integers, edges: Integers, magnitudes: Floats, first_hop: int, last_hop: int, done_hops: int
@@ -120,28 +120,16 @@ class TruePeakMeter:
             if peak == 0.0:
                 continue
             reached = _largest_in_reach(largest, edges, first_hop, last_hop)
-            hops = np.flatnonzero(reached > min(peak, full_scale) / _L1_NORM) + first_hop
+            hops = np.flatnonzero(reached > min(peak, full_scale) / L1_NORM) + first_hop
             sums, overs = np.zeros(len(hops)), np.zeros(len(hops))
-            arrays = (codes, edges, hops, sums, overs, _HALF, _PHASES, *self._scratch)
+            arrays = (codes, edges, hops, sums, overs, HALF_WAY, _PHASES, *self._scratch)
             self._peaks[channel] = self._search(*arrays, channel, peak, full_scale)
             self._over_hops.update((hops[overs > 0.0] + done_hops).tolist())
 
-    def hop_peaks(
-        self, codes: Integers, edges: Integers, magnitudes: Floats, first_hop: int, last_hop: int
-    ) -> NDArray[np.float64]:
-        """The true peak of each of some hops that were fed, the largest of any channel, ±1.0 at full scale.
-
-        Where it is more than KEPT_DB under the highest so far, it may be that of the samples.
-        """
-        found = np.zeros(last_hop - first_hop)
-        reach_hops = 1 + HALF_TAPS // max(1, int(np.diff(edges).min()))
-        hops = np.array([first_hop, last_hop, reach_hops])
-        floor = float(self._peaks.max()) * ratio_from_db(-KEPT_DB)
-        single = self._scratch[1]
-        for channel, largest in enumerate(magnitudes):
-            arrays = (codes, edges, largest, hops, found, _QUARTERS, single, self._points)
-            self._find(*arrays, channel, floor, _L1_NORM)
-        return found * self._scale
+    @property
+    def highest(self) -> float:
+        """The highest true peak so far, in units of a code."""
+        return float(self._peaks.max())
 
     def over_places_s(self) -> tuple[Place, ...]:
         """Where the waveform passes full scale, in seconds; places that are close are one."""
@@ -204,7 +192,7 @@ def search_peak(
             last += 1
         start = edges[hops[first]]
         group = single[: edges[hops[last - 1] + 1] - start + TAPS - 1]
-        _take(codes, start - (HALF_TAPS - 1), channel, group)
+        take_channel(codes, start - (HALF_TAPS - 1), channel, group)
         if _bound(group) > min(peak, full_scale):
             for at in range(first, last):
                 runs = edges[hops[at] + 1] - edges[hops[at]]
@@ -220,8 +208,8 @@ def search_peak(
             continue
         hop = hops[at]
         runs = edges[hop + 1] - edges[hop]
-        _take(codes, edges[hop] - (HALF_TAPS - 1), channel, signal[: runs + TAPS - 1])
-        _take(codes, edges[hop] - (HALF_TAPS - 1), channel, single[: runs + TAPS - 1])
+        take_channel(codes, edges[hop] - (HALF_TAPS - 1), channel, signal[: runs + TAPS - 1])
+        take_channel(codes, edges[hop] - (HALF_TAPS - 1), channel, single[: runs + TAPS - 1])
         _filter_halves(single, half_filter, halves[:runs])
         for run in range(runs):
             half = abs(float(halves[run]))
@@ -235,122 +223,6 @@ def search_peak(
         if found > full_scale:
             overs[at] = 1.0
     return peak
-
-
-@kernel
-def find_hop_peaks(
-    codes: Integers,
-    edges: Integers,
-    largest: Floats,
-    hops: Integers,
-    found: Floats,
-    quarters: Floats,
-    single: Floats,
-    points: Floats,
-    channel: int,
-    floor: float,
-    l1_norm: float,
-) -> None:
-    """Raise `found`, one value for each hop, to the true peak that a channel has in it.
-
-    Four points per sample, and a sine through the highest: exact to 0.01 dB up to 0.45 of the rate. quarters:
-    4 × TAPS; single, points: scratch, a hop and a filter long, and 4 × a hop; the others as in `search_peak`.
-    """
-    first_hop, last_hop, reach = hops[0], hops[1], hops[2]
-    for hop in range(first_hop, last_hop):
-        start = max(found[hop - first_hop], largest[hop])
-        found[hop - first_hop] = start
-        if not _may_pass(largest, hop, reach, l1_norm, max(start, floor)):
-            continue
-        runs = edges[hop + 1] - edges[hop]
-        _take(codes, edges[hop] - HALF_TAPS, channel, single[: runs + TAPS + 1])
-        found[hop - first_hop] = max(start, _highest_of_quarters(single, quarters, points, runs + 2))
-
-
-@vectorised
-def _highest_of_quarters(samples: Floats, quarters: Floats, points: Floats, frames: int) -> float:
-    """Largest magnitude of a hop on a grid of four points per sample, and of the waves through them.
-
-    samples: from half a filter and one sample before the hop to as much after its end, and a tile; points: scratch,
-    4 × whole tiles; frames: of the hop, and two more.
-    """
-    for start in range(0, frames, TILE):
-        part = samples[start : start + TILE + TAPS]
-        _filter_tile(part, quarters, points[1, start:], points[2, start:], points[3, start:])
-    first, second, third, fourth = samples[HALF_TAPS - 1 :], points[1], points[2], points[3]
-    tops, highest = points[0], np.float32(0.0)
-    for frame in range(1, frames - 1):
-        a, b, c, d = abs(first[frame]), abs(second[frame]), abs(third[frame]), abs(fourth[frame])
-        a = a if a > b else b
-        c = c if c > d else d
-        tops[frame] = a if a > c else c
-        highest = tops[frame] if tops[frame] > highest else highest
-    # Between four points the wave rises by 8 % at most.
-    close, found = np.float32(0.92) * highest, highest
-    for frame in range(1, frames - 1):
-        if tops[frame] < close:
-            continue
-        a, b, c, d = abs(first[frame]), abs(second[frame]), abs(third[frame]), abs(fourth[frame])
-        before, after = abs(fourth[frame - 1]), abs(first[frame + 1])
-        found = max(found, _summit(before, a, b), _summit(a, b, c), _summit(b, c, d), _summit(c, d, after))
-    return float(found)
-
-
-@vectorised
-def _filter_tile(samples: Floats, quarters: Floats, first: Floats, second: Floats, third: Floats) -> None:
-    """TILE results of three phases. A fixed number of them lets the processor take many at once."""
-    for frame in range(TILE):
-        first[frame] = np.float32(0.0)
-        second[frame] = np.float32(0.0)
-        third[frame] = np.float32(0.0)
-    for tap in range(0, TAPS, 4):
-        a, b, c, d = quarters[1, tap], quarters[1, tap + 1], quarters[1, tap + 2], quarters[1, tap + 3]
-        e, f, g, h = quarters[2, tap], quarters[2, tap + 1], quarters[2, tap + 2], quarters[2, tap + 3]
-        i, j, k, m = quarters[3, tap], quarters[3, tap + 1], quarters[3, tap + 2], quarters[3, tap + 3]
-        part = samples[tap:]
-        for frame in range(TILE):
-            w, x, y, z = part[frame], part[frame + 1], part[frame + 2], part[frame + 3]
-            first[frame] += (a * w + b * x) + (c * y + d * z)
-            second[frame] += (e * w + f * x) + (g * y + h * z)
-            third[frame] += (i * w + j * x) + (k * y + m * z)
-
-
-@vectorised
-def _summit(before: Any, here: Any, after: Any) -> Any:
-    """Top of the wave through three magnitudes where the middle one is the largest, else that one.
-
-    Through three neighbouring points goes one sine: with c its cosine over their distance, before + after = 2 c here,
-    and its amplitude follows. Where it is so slow that little is between the points, a parabola is as good.
-    """
-    bend, slope = np.float32(2.0) * here - before - after, after - before
-    if before > here or after > here or bend <= np.float32(0.0):
-        return here
-    if bend < np.float32(0.02) * here:
-        return here + slope * slope / (np.float32(8.0) * bend)
-    cosine = np.float32(0.5) * (before + after) / here
-    sine_squared = np.float32(1.0) - cosine * cosine
-    return np.sqrt(here * here + np.float32(0.25) * slope * slope / sine_squared)
-
-
-@kernel
-def _may_pass(largest: Floats, hop: int, reach: int, l1_norm: float, peak: float) -> bool:
-    """Whether a hop, with all that the filter reaches over, can hold a value over the peak."""
-    for near in range(max(0, hop - reach), min(len(largest), hop + reach + 1)):
-        if largest[near] * l1_norm > peak:
-            return True
-    return False
-
-
-@kernel
-def _take(codes: Integers, first: int, channel: int, samples: Floats) -> None:
-    """Samples of a channel from a frame on; 0 before the start and after the end."""
-    if 0 <= first <= len(codes) - len(samples):
-        part = codes[first : first + len(samples)]
-        for at in range(len(samples)):
-            samples[at] = read(part, at, channel)
-        return
-    for at in range(len(samples)):
-        samples[at] = read(codes, first + at, channel) if 0 <= first + at < len(codes) else 0
 
 
 @vectorised

@@ -20,7 +20,7 @@ from ..measure.gating import (
     loudest_lufs,
     window_energies,
 )
-from ..measure.true_peak import KEPT_DB
+from ..measure.hop_peaks import KEPT_DB
 from ..prepare import Prepared
 from ..specs import Spec
 from ..units import db_from_energy, energy_from_db

@@ -8,7 +8,7 @@ import math
 from dataclasses import dataclass, replace
 
 from ..errors import UnsupportedError
-from ..measure.true_peak import KEPT_DB
+from ..measure.hop_peaks import KEPT_DB
 from ..prepare import Find, Prepared, preparation_for
 from ..specs import Spec, judge, level_findings
 from ..specs.contradictions import format_name

@@ -49,7 +49,8 @@ def process(
             with speaking_errors(target):
                 target.parent.mkdir(parents=True, exist_ok=True)
             again = replan if plan.output.is_lossy else None
-            order = Order(path, source, spec, judged_by(spec, plan), planned(plan), workshop.find, again)
+            kept = workshop.find(plan.preparation).kept
+            order = Order(path, source, spec, judged_by(spec, plan), planned(plan), workshop.find, again, kept)
             deliverables.append(produce(order, target, replace, part))
         return deliverables
 

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from .ahead import beside
 from .codecs import constant_kbps
 from .digest import sha256_of
 from .files import StagedFile
@@ -17,7 +18,7 @@ from .files.names import missed_name
 from .files.wave_chunks import set_bext_loudness
 from .plan.formats import format_behind
 from .plan.limiter import Limited
-from .prepare import Find
+from .prepare import Find, Kept
 from .progress import Progress, share_of
 from .prove import prove
 from .rehearse import SHORTEST_S, expected_reading
@@ -56,7 +57,7 @@ class Order:
     """What is to be made: a source, the spec that is held, the plan, and how to plan anew.
 
     judging: the spec that the file is held to; find: gives its prepared signals; replan: None where the gain is
-    another source's.
+    another source's; kept: the plan's prepared signal, where it need not be made again.
     """
 
     path: Path
@@ -66,6 +67,7 @@ class Order:
     planned: Planned
     find: Find
     replan: Replan | None
+    kept: Kept | None = None
 
 
 def produce(
@@ -85,10 +87,11 @@ def produce(
         # What has met its spec once is made again rather than something that may be nearer to the target.
         planned = met if is_last and met else planned
         part = _of_round(progress, number, rehearsed) if first.output.is_lossy else progress
-        staged = render(order.path, *planned, target, share_of(part, 0.0, RENDER_SHARE))
+        staged = render(order.path, *planned, target, share_of(part, 0.0, RENDER_SHARE), order.kept)
         try:
             carried = _carried(order, staged, planned[0])
-            proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))
+            with beside(staged.settle):
+                proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))
             met = planned if proof.verdict.meets else met
             is_good = proof.verdict.meets and number >= refinements
             reading, room_db = proof.reading, ROOMS_DB[min(number + rehearsed, len(ROOMS_DB) - 1)]

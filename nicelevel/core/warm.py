@@ -24,7 +24,7 @@ spec.name = "Warm"
 loudness = {{ target = -8.0, tolerance = 8.0 }}
 limits = {{ max_true_peak_dbtp = -1.0 }}
 method = {{ allow = "limiter" }}
-formats = [{{ container = "wav", encoding = "pcm_16", channels = "{channels}" }}]
+formats = [{{ container = "wav", encoding = "pcm_16", channels = "{channels}", sample_rate = {rate_hz} }}]
 """
 
 
@@ -38,8 +38,8 @@ def compile_kernels() -> None:
     with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("spawn")) as pool:
         list(pool.map(_measure, _KINDS))
     with tempfile.TemporaryDirectory() as folder:
-        for channels in ("keep", "mono"):
-            spec = parse_spec(_LIMITED.format(channels=channels), channels)
+        for channels, times in (("keep", 1), ("keep", 2), ("mono", 1)):
+            spec = parse_spec(_LIMITED.format(channels=channels, rate_hz=times * _SAMPLE_RATE_HZ), channels)
             process(_noise(Path(folder), *_KINDS[0]), spec, Path(folder), replace=True)
 
 

@@ -40,7 +40,9 @@ def test_what_the_encoder_does_to_peak_and_level_is_made_up_for(tmp_path, drums,
     assert 2 <= done.rounds <= 5
     assert read.integrated_lufs == pytest.approx(-16.0, abs=0.15)
     assert read.true_peak_dbtp <= -2.0
-    assert done.plan.predicted.true_peak_dbtp < done.asked.predicted.true_peak_dbtp
+    lower = done.plan.predicted.true_peak_dbtp < done.asked.predicted.true_peak_dbtp - 0.01
+    louder = done.plan.predicted.integrated_lufs > done.asked.predicted.integrated_lufs + 0.01
+    assert lower or louder
 
 
 def test_a_lossless_file_is_written_once(tmp_path, drums):

@@ -57,6 +57,10 @@ class StagedFile:
             _flush(target.parent)
         return target
 
+    def settle(self) -> None:
+        """Bring what was written to the disk: done while it is read back, `publish` need not wait for it."""
+        _flush(self.path)
+
     def discard(self) -> None:
         """Remove the temporary file, if it is still there."""
         self.path.unlink(missing_ok=True)

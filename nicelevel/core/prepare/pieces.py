@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from ..files.blocks import Block
 from ..files.read import Audio
 from ..values import Preparation
+from .held import in_steps, is_in_steps
 from .prepared import Resampler, closing_gains, with_channels
 
 MARGIN_S = 0.1
@@ -25,7 +26,8 @@ def prepared_piece(audio: Audio, preparation: Preparation, first: int, last: int
     else:
         piece = _resampled(audio, preparation, preparation.sample_rate_hz, first, last)
     gains = closing_gains(preparation, first, len(piece))
-    return piece if gains is None else piece * gains[:, None]
+    piece = piece if gains is None else piece * gains[:, None]
+    return in_steps(piece) if is_in_steps(audio.source, preparation) else piece
 
 
 def _channels(block: Block, preparation: Preparation) -> NDArray[np.float64]:
@@ -56,7 +58,6 @@ def resampled_piece(
     begin, end = max(0, (first - margin) // to_step), -(-(last + margin) // to_step)
     block = window(begin * step, min(frames, end * step))
     with Resampler(rate_hz, to_hz, block.shape[1]) as resampler:
-        parts = [resampler.next(block)]
-        parts.append(resampler.next(parts[0][:0], is_last=True))
-    piece = np.concatenate(parts)[first - begin * to_step : last - begin * to_step]
+        whole = np.concatenate(list(resampler.stream([block])))
+    piece = whole[first - begin * to_step : last - begin * to_step]
     return np.pad(piece, ((0, last - first - len(piece)), (0, 0)))

@@ -1,12 +1,13 @@
 """The prepared signal: a source after its channel work and resampling, as blocks and as a reading."""
 
-import os
-from collections.abc import Callable, Hashable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Hashable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from types import TracebackType
+from typing import Any
 
 import numpy as np
 import soxr
@@ -16,23 +17,35 @@ from ..ahead import ahead
 from ..channels import Layout, layout_of_name
 from ..files import take_in
 from ..files.blocks import Block
+from ..files.codes import DOUBLE, HELD, Coding
 from ..files.read import Audio
 from ..measure import BLOCK_FRAMES, Meter, hop_files, measure
 from ..measure.gating import SortedBlocks, gating_blocks, short_term_steps
 from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
 from ..values import Preparation, Reading, Source
+from .held import Kept, PastRangeError, hold, in_steps, is_in_steps, samples_of
 from .steps import UNTOUCHED, resampled_frames
+
+STRETCH_S = 4
+"""Shorter stretches than elsewhere: what is measured last waits until all is made."""
+
+BLOCKS_AHEAD = 3
+"""So many blocks are with the resampler before the first of them is asked for."""
 
 
 @dataclass(frozen=True)
 class Prepared:
     """What plans are made from: the reading of a prepared signal with its curves, and its hops where a limiter may be
-    asked for."""
+    asked for.
+
+    kept: the signal itself, where there was room for it.
+    """
 
     reading: Reading
     hops: Hops | None = None
     preparation: Preparation = UNTOUCHED
+    kept: Kept | None = None
 
     @cached_property
     def solved(self) -> dict[Hashable, list[tuple[float, float]]]:
@@ -77,8 +90,18 @@ def _layout(source: Source, preparation: Preparation) -> Layout:
 
 def prepared_blocks(audio: Audio, preparation: Preparation, frames: int) -> Iterator[Block]:
     """Blocks of frames × channels after every step; of an untouched source as `Audio.blocks` gives them."""
-    blocks = audio.blocks(frames)
-    blocks = (with_channels(block, preparation) for block in blocks)
+    blocks = audio.blocks(frames) if preparation.is_nothing else _worked_on(audio, preparation, frames)
+    return map(in_steps, blocks) if is_in_steps(audio.source, preparation) else blocks
+
+
+def kept_blocks(kept: Kept, frames: int) -> Iterator[Block]:
+    """The same blocks of a signal that was kept."""
+    return (samples_of(kept[first : first + frames]) for first in range(0, len(kept), frames))
+
+
+def _worked_on(audio: Audio, preparation: Preparation, frames: int) -> Iterator[Block]:
+    """After every step, before it is rounded."""
+    blocks: Iterator[Block] = (with_channels(block, preparation) for block in audio.blocks(frames))
     if preparation.sample_rate_hz is not None:
         channels = prepared_source(audio.source, preparation).channels
         blocks = _resampled(blocks, audio.source, preparation.sample_rate_hz, channels)
@@ -121,41 +144,54 @@ def closing_gains(preparation: Preparation, first: int, count: int) -> NDArray[n
 
 
 def _resampled(blocks: Iterator[Block], source: Source, rate_hz: int, channels: int) -> Iterator[Block]:
-    """At another rate, with the exact length: soxr's very high quality, which does not shift the signal.
-
-    A channel knows nothing of the others: they are computed side by side.
-    """
+    """At another rate, with the exact length: soxr's very high quality, which does not shift the signal."""
     left = resampled_frames(source, rate_hz)
     with Resampler(source.sample_rate_hz, rate_hz, channels) as resampler:
-        for block in blocks:
-            part = resampler.next(block)[:left]
+        for block in resampler.stream(blocks):
+            part = block[:left]
             left -= len(part)
             yield part
-        last = resampler.next(np.zeros((0, channels)), is_last=True)[:left]
-    yield last
     # Rounding of the length can leave one frame to be filled.
-    if left > len(last):
-        yield np.zeros((left - len(last), channels))
+    if left:
+        yield np.zeros((left, channels))
 
 
 class Resampler:
-    """Every channel of a programme in a stream of its own, as many at once as there are processors."""
+    """Every channel of a programme in a stream and a thread of its own: one knows nothing of the others."""
 
     def __init__(self, rate_hz: int, to_hz: int, channels: int) -> None:
         self._streams = [soxr.ResampleStream(rate_hz, to_hz, 1, "float64", "VHQ") for _ in range(channels)]
-        self._pool = ThreadPoolExecutor(min(channels, os.cpu_count() or 1))
+        self._threads = [ThreadPoolExecutor(1) for _ in range(channels)]
 
-    def next(self, block: Block, is_last: bool = False) -> Block:
-        """The next frames × channels at the other rate."""
-        columns = np.ascontiguousarray(block.T, np.float64)
-        parts = self._pool.map(lambda stream, column: stream.resample_chunk(column, is_last), self._streams, columns)
-        return np.stack(list(parts), axis=1)
+    def stream(self, blocks: Iterable[Block]) -> Iterator[Block]:
+        """Frames × channels at the other rate, to the end; no channel waits for another within BLOCKS_AHEAD."""
+        begun: deque[list[Future[NDArray[np.float64]]]] = deque()
+        for block in blocks:
+            begun.append(self._begin(block))
+            if len(begun) > BLOCKS_AHEAD:
+                yield _together(begun.popleft())
+        begun.append(self._begin(np.zeros((0, len(self._streams))), is_last=True))
+        while begun:
+            yield _together(begun.popleft())
+
+    def _begin(self, block: Block, is_last: bool = False) -> list[Future[NDArray[np.float64]]]:
+        def resampled(channel: int) -> NDArray[np.float64]:
+            column = np.ascontiguousarray(block[:, channel], np.float64)
+            part: NDArray[np.float64] = self._streams[channel].resample_chunk(column, is_last)
+            return part
+
+        return [thread.submit(resampled, channel) for channel, thread in enumerate(self._threads)]
 
     def __enter__(self) -> "Resampler":
         return self
 
     def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
-        self._pool.shutdown()
+        for thread in self._threads:
+            thread.shutdown()
+
+
+def _together(begun: list[Future[NDArray[np.float64]]]) -> NDArray[np.float64]:
+    return np.stack([each.result() for each in begun], axis=1)
 
 
 def prepare(
@@ -163,24 +199,57 @@ def prepare(
     preparation: Preparation = UNTOUCHED,
     hops_folder: Path | None = None,
     progress: Progress | None = None,
+    most_kept_bytes: int = 0,
 ) -> Prepared:
-    """Measure a prepared signal. Raises the NiceLevelError named for the cause where the file cannot be used."""
+    """Measure a prepared signal, and keep it where it takes no more than so many bytes.
+
+    Raises the NiceLevelError named for the cause where the file cannot be used.
+    """
+    kept = None
     if preparation.is_nothing:
         reading = measure(path, progress, hops_folder)
     else:
-        reading = _measure(path, preparation, hops_folder, progress)
-    return Prepared(reading, open_hops(hops_folder) if hops_folder else None, preparation)
+        try:
+            reading, kept = _measure(path, preparation, True, hops_folder, progress, most_kept_bytes)
+        except PastRangeError:
+            reading, kept = _measure(path, preparation, False, hops_folder, progress, most_kept_bytes)
+    return Prepared(reading, open_hops(hops_folder) if hops_folder else None, preparation, kept)
 
 
-def _measure(path: Path, preparation: Preparation, hops_folder: Path | None, progress: Progress | None) -> Reading:
+def _measure(
+    path: Path,
+    preparation: Preparation,
+    as_codes: bool,
+    hops_folder: Path | None,
+    progress: Progress | None,
+    most_kept_bytes: int,
+) -> tuple[Reading, Kept | None]:
+    """Of a signal in steps, the codes themselves may be measured; raises PastRangeError where they do not reach."""
     with take_in(path) as audio:
         source, done = prepared_source(audio.source, preparation), 0
-        with hop_files(source, hops_folder) as hops:
-            meter = Meter(source, hop_files=hops)
-            with ahead(prepared_blocks(audio, preparation, BLOCK_FRAMES)) as blocks:
-                for block in blocks:
-                    meter.feed(block)
-                    done += len(block)
-                    if progress:
-                        progress(done / source.frames)
-            return meter.reading()
+        as_codes = as_codes and is_in_steps(audio.source, preparation)
+        coding = HELD if as_codes else DOUBLE
+        has_room = source.frames * source.channels * coding.item_bytes <= most_kept_bytes
+        kept = np.empty((source.frames, source.channels), coding.dtype) if has_room else None
+        made = (_worked_on if as_codes else prepared_blocks)(audio, preparation, BLOCK_FRAMES)
+        with hop_files(source, hops_folder) as hops, ahead(_put(made, coding, kept)) as blocks:
+            meter = Meter(source, coding, hops, STRETCH_S)
+            for block in blocks:
+                meter.feed(block)
+                done += len(block)
+                if progress:
+                    progress(done / source.frames)
+            return meter.reading(), kept
+
+
+def _put(blocks: Iterator[Block], coding: Coding, kept: Kept | None) -> Iterator[NDArray[Any]]:
+    """The blocks in a coding, where they are kept if they are. Raises PastRangeError."""
+    done = 0
+    for block in blocks:
+        room: NDArray[Any] = np.empty(block.shape, coding.dtype) if kept is None else kept[done : done + len(block)]
+        if coding.is_whole:
+            hold(block, room)
+        else:
+            room[:] = block
+        yield room
+        done += len(block)

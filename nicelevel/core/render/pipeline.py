@@ -16,8 +16,9 @@ from ..files.blocks import Block
 from ..files.read import Audio
 from ..files.write import speaking_errors
 from ..plan.limiter import Limited
+from ..prepare import Kept
 from ..prepare.pieces import prepared_piece
-from ..prepare.prepared import prepared_blocks, prepared_source
+from ..prepare.prepared import kept_blocks, prepared_blocks, prepared_source
 from ..progress import Progress
 from ..units import ratio_from_db
 from ..values import Plan
@@ -33,16 +34,18 @@ def render(
     limited: Limited | None,
     target: Path,
     progress: Progress | None = None,
+    kept: Kept | None = None,
 ) -> StagedFile:
     """Write what a plan says into a staged file beside `target`; the caller proves and publishes it.
 
-    limited: what the plan's limiter makes of the signal. The source's contents seed the dither, so that the same
+    limited: what the plan's limiter makes of the signal; kept: the prepared signal, where it need not be made again.
+    The source's contents seed the dither, so that the same
     input gives the same bytes. Leaves nothing behind where it fails or is stopped.
     """
     staged = StagedFile(target)
     try:
         with speaking_errors(target):
-            _write(path, plan, limited, staged, seed_of(path), progress)
+            _write(path, plan, limited, staged, kept, progress)
     except BaseException:
         staged.discard()
         raise
@@ -50,16 +53,21 @@ def render(
 
 
 def _write(
-    path: Path, plan: Plan, limited: Limited | None, staged: StagedFile, seed: int, progress: Progress | None
+    path: Path, plan: Plan, limited: Limited | None, staged: StagedFile, kept: Kept | None, progress: Progress | None
 ) -> None:
+    seed = seed_of(path)
     with take_in(path) as audio:
         frames = prepared_source(audio.source, plan.preparation).frames
+        if kept is None:
+            prepared = prepared_blocks(audio, plan.preparation, BLOCK_FRAMES)
+        else:
+            prepared = kept_blocks(kept, BLOCK_FRAMES)
         sink = open_sink(staged.path, plan.output, frames, seed)
         rounder = Rounder(plan.output, plan.dithers, seed) if plan.output.bits else None
         try:
             done = 0
             # The limiter's part is done ahead too: rounding, or an encoder, takes all the time that is left.
-            with ahead(_levelled(prepared_blocks(audio, plan.preparation, BLOCK_FRAMES), plan, limited)) as blocks:
+            with ahead(_levelled(prepared, plan, limited)) as blocks:
                 for block in blocks:
                     sink.write(rounder.round(block) if rounder else block)
                     done += len(block)

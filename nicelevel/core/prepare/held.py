@@ -1,0 +1,66 @@
+"""How whole-number audio is held once it is resampled: in whole steps of 2^-27, with 24 dB of room over full scale.
+
+Half a step is what a resampler of 28 bits leaves undecided; its noise, at -173 dBFS, is 29 dB under that of 24 bits
+without dither. It takes half the memory of 64-bit floating point, so a song that was resampled to be measured can be
+kept until it is written. Floating-point audio stays what it is: its level may be anything.
+"""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..files.blocks import Block
+from ..files.codes import HELD
+from ..kernels import Floats, Integers, vectorised
+from ..values import Preparation, Source
+
+STEP = HELD.scale
+_STEPS = 1.0 / STEP
+_LOWEST, _HIGHEST = float(np.iinfo(HELD.dtype).min), float(np.iinfo(HELD.dtype).max)
+
+
+Kept = NDArray[np.int32] | NDArray[np.float64]
+"""A prepared signal in memory, frames × channels: numbers of steps, or samples."""
+
+
+class PastRangeError(Exception):
+    """A sample lies more than 24 dB over full scale: the signal cannot be kept as whole numbers."""
+
+
+def is_in_steps(source: Source, preparation: Preparation) -> bool:
+    """Whether a prepared signal is rounded to steps: then it is the same whether it was kept or is made again."""
+    return source.bits_declared is not None and preparation.sample_rate_hz is not None
+
+
+def hold(block: Block, codes: NDArray[np.int32]) -> None:
+    """Put frames × channels into an array as numbers of steps. Raises PastRangeError."""
+    if round_to_steps(np.ascontiguousarray(block, np.float64), codes) > _HIGHEST:
+        raise PastRangeError
+
+
+def in_steps(block: Block) -> NDArray[np.float64]:
+    """The same rounding for any value, as samples, ±1.0 at full scale."""
+    samples = block.astype(np.float64)
+    samples *= _STEPS
+    samples += 0.5
+    np.floor(samples, out=samples)
+    samples *= STEP
+    return samples
+
+
+def samples_of(kept: Kept) -> NDArray[np.float64]:
+    """What was kept, ±1.0 at full scale: exact, for a step is a power of two."""
+    samples: NDArray[np.float64] = kept.astype(np.float64)
+    return samples * STEP if kept.dtype == HELD.dtype else samples
+
+
+@vectorised
+def round_to_steps(block: Floats, codes: Integers) -> float:
+    """Round to the nearest step; returns the largest magnitude in steps, which the range may not reach."""
+    frames, channels = block.shape
+    largest = 0.0
+    for frame in range(frames):
+        for channel in range(channels):
+            steps = np.floor(block[frame, channel] * _STEPS + 0.5)
+            largest = abs(steps) if abs(steps) > largest else largest
+            codes[frame, channel] = np.int32(min(max(steps, _LOWEST), _HIGHEST))
+    return largest

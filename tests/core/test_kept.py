@@ -1,0 +1,122 @@
+"""A prepared signal that was kept while it was measured is the one that would be made again, to the last bit."""
+
+import numpy as np
+import pytest
+
+from nicelevel.core.channels import layout_of_name
+from nicelevel.core.files import take_in
+from nicelevel.core.measure import Meter, measure
+from nicelevel.core.prepare import Workshop, prepare, prepared, workshop
+from nicelevel.core.prepare.held import STEP
+from nicelevel.core.prepare.prepared import kept_blocks, prepared_blocks, prepared_source
+from nicelevel.core.process import process
+from nicelevel.core.specs import parse_spec
+from nicelevel.core.values import Preparation
+from tests import signals
+
+SPEC = """
+spec.name = "House"
+loudness = { target = -14.0, tolerance = 0.5 }
+limits = { max_true_peak_dbtp = -1.0 }
+method = { allow = "limiter" }
+formats = [
+    { container = "wav", encoding = "pcm_16", sample_rate = 44100 },
+    { container = "flac", encoding = "pcm_24", sample_rate = 44100 },
+]
+output = { pick = "all", name = "{title}_{bits}" }
+"""
+HALF_SUM = Preparation(((0.5, 0.5),), layout_of_name("mono"))
+LOTS_BYTES = 1 << 30
+
+
+def _blocks(path, preparation):
+    with take_in(path) as audio:
+        return np.concatenate(list(prepared_blocks(audio, preparation, 10_007)))
+
+
+@pytest.mark.parametrize("subtype", ["PCM_16", "PCM_24", "FLOAT", "DOUBLE"])
+@pytest.mark.parametrize(
+    "preparation",
+    [
+        Preparation(sample_rate_hz=44_100),
+        HALF_SUM,
+        Preparation(sample_rate_hz=96_000, frames=150_000, fade_frames=20_000),
+    ],
+    ids=["resampled", "folded", "cut"],
+)
+def test_what_was_kept_is_what_is_made_again(tmp_path, subtype, preparation):
+    path = signals.write(tmp_path / "take.wav", signals.programme(2, seed=4), subtype=subtype)
+    kept = prepare(path, preparation, most_kept_bytes=LOTS_BYTES).kept
+    assert np.array_equal(np.concatenate(list(kept_blocks(kept, 4_321))), _blocks(path, preparation))
+
+
+@pytest.mark.parametrize(("subtype", "item_bytes"), [("PCM_24", 4), ("FLOAT", 8)])
+def test_nothing_is_kept_that_takes_more_room_than_there_is(tmp_path, subtype, item_bytes):
+    """Whole numbers take four bytes, floating point stays 64 bits wide."""
+    path = signals.write(tmp_path / "take.wav", signals.programme(1), subtype=subtype)
+    resampled, needed_bytes = Preparation(sample_rate_hz=44_100), 44_100 * 2 * item_bytes
+    assert prepare(path, resampled, most_kept_bytes=needed_bytes).kept.nbytes == needed_bytes
+    assert prepare(path, resampled, most_kept_bytes=needed_bytes - 1).kept is None
+    with Workshop(path, with_hops=False) as shop:
+        assert shop.find(Preparation()).kept is None
+
+
+def test_a_step_is_less_than_any_word_can_tell(tmp_path):
+    """2^-27: the error of resampled audio in steps is 29 dB under that of 24 bits rounded once (arithmetic)."""
+    path = signals.write(tmp_path / "take.wav", signals.programme(2, seed=1))
+    blocks = _blocks(path, Preparation(sample_rate_hz=44_100))
+    assert np.array_equal(blocks / STEP, np.rint(blocks / STEP))
+    with take_in(path) as audio:
+        unrounded = np.concatenate(list(prepared._worked_on(audio, Preparation(sample_rate_hz=44_100), 48_000)))
+    error = blocks - unrounded
+    assert np.abs(error).max() <= STEP / 2
+    under_db = 10 * np.log10(np.var(error) / (2.0**-23) ** 2 * 12)
+    assert under_db == pytest.approx(-24.08, abs=0.2)
+
+
+def test_what_passes_the_range_of_steps_is_measured_and_kept_in_floating_point(tmp_path):
+    """A sum that is 26 dB too loud has peaks 26 dB over full scale: nothing is cut off."""
+    tone = signals.both(signals.sine(997, -1.0, 3))
+    path = signals.write(tmp_path / "tone.wav", tone)
+    loud = Preparation(((20.0, 0.0),), layout_of_name("mono"), 44_100)
+    found = prepare(path, loud, most_kept_bytes=LOTS_BYTES)
+    assert found.kept.dtype == np.float64
+    assert np.abs(found.kept).max() == pytest.approx(20.0 * 10 ** (-1 / 20), rel=1e-3)
+    assert found.reading.sample_peak_dbfs == pytest.approx(25.02, abs=0.02)
+
+
+def test_a_signal_in_steps_reads_as_the_same_in_floating_point(tmp_path):
+    path = signals.write(tmp_path / "take.wav", signals.programme(9, seed=3), subtype="PCM_24")
+    resampled = Preparation(sample_rate_hz=44_100)
+    found = prepare(path, resampled).reading
+    blocks = _blocks(path, resampled)
+    with take_in(path) as audio:
+        meter = Meter(prepared_source(audio.source, resampled))
+    meter.feed(blocks)
+    expected = meter.reading()
+    for name in ("integrated_lufs", "loudness_range_lu", "true_peak_dbtp", "sample_peak_dbfs", "rms_dbfs"):
+        assert getattr(found, name) == pytest.approx(getattr(expected, name), abs=1e-6)
+    assert (found.clipped_samples, found.bits_used) == (expected.clipped_samples, expected.bits_used)
+    assert np.allclose(found.curves.energies, expected.curves.energies, rtol=1e-9)
+
+
+def test_deliverables_of_one_rate_share_decoding_and_resampling(tmp_path, monkeypatch):
+    """And are byte by byte what they are where there was no room to keep anything."""
+    path = signals.write(tmp_path / "take.wav", signals.programme(6, seed=2))
+    spec, made = parse_spec(SPEC, "house"), []
+    resampler = prepared.Resampler
+
+    def counted(*arguments):
+        made.append(arguments)
+        return resampler(*arguments)
+
+    monkeypatch.setattr(prepared, "Resampler", counted)
+    shared = process(path, spec, tmp_path / "shared")
+    assert [each.plan.action for each in shared] == ["limit", "limit"]
+    assert len(made) == 1
+    monkeypatch.setattr(workshop, "MOST_KEPT_BYTES", 0)
+    apart = process(path, spec, tmp_path / "apart")
+    assert len(made) == 1 + 1 + len(apart)
+    for one, other in zip(shared, apart, strict=True):
+        assert one.path.read_bytes() == other.path.read_bytes()
+        assert measure(one.path).integrated_lufs == pytest.approx(-14.0, abs=0.05)

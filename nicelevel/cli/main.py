@@ -8,7 +8,7 @@ from typing import Any, NoReturn
 import click
 
 from nicelevel.core.errors import NiceLevelError
-from nicelevel.memory import keep_few_arenas
+from nicelevel.memory import arrange_memory
 
 _MODULES = {
     "measure": "measure",
@@ -60,7 +60,7 @@ class _Group(click.Group):
 @click.version_option(package_name="nice-level")
 def main() -> None:
     """Measures every mix, plans it for every destination, renders it and proves what was written."""
-    keep_few_arenas()
+    arrange_memory()
 
 
 if __name__ == "__main__":

@@ -4,8 +4,6 @@ from pathlib import Path
 from typing import Any
 
 import click
-from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from nicelevel.core.errors import NiceLevelError, OutputExistsError
 from nicelevel.core.files import take_in
@@ -14,6 +12,7 @@ from nicelevel.core.specs import Spec, load_spec
 from nicelevel.report.as_json import deliverable_json
 from nicelevel.report.words import level
 
+from .bars import Bar, progress_bars
 from .batch import batch_options, run_batch
 from .table import print_table
 
@@ -32,15 +31,9 @@ def render(files: tuple[str, ...], jobs: int, as_json: bool, spec_name: str, fol
     def work(number: int, path: str) -> dict[str, Any]:
         if refusal := refused[number]:
             raise refusal
-        return _render(path, spec, folder, replace, bars)
+        return _render(path, spec, folder, replace, bar)
 
-    with Progress(
-        TextColumn("{task.description}"),
-        BarColumn(),
-        TimeRemainingColumn(),
-        console=Console(stderr=True),
-        transient=True,
-    ) as bars:
+    with progress_bars() as bar:
         run_batch(files, work, jobs, as_json, _show)
 
 
@@ -87,12 +80,9 @@ def _refusal(targets: list[Path], inputs: set[Path], taken: dict[Path, str]) -> 
     return None
 
 
-def _render(path: str, spec: Spec, folder: Path, replace: bool, bars: Progress) -> dict[str, Any]:
-    task = bars.add_task(Path(path).name, total=1.0)
-    try:
-        done = process(Path(path), spec, folder, replace, lambda ratio: bars.update(task, completed=ratio))
-    finally:
-        bars.remove_task(task)
+def _render(path: str, spec: Spec, folder: Path, replace: bool, bar: Bar) -> dict[str, Any]:
+    with bar(Path(path).name) as progress:
+        done = process(Path(path), spec, folder, replace, progress)
     return {"path": path, "outputs": [deliverable_json(deliverable) for deliverable in done]}
 
 

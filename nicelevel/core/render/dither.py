@@ -5,8 +5,6 @@ uniform values of one step each, added before rounding, make mean and variance o
 of the signal.
 """
 
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -21,12 +19,14 @@ def rounded(
     """Integer codes of a block of frames × channels, ±1.0 at full scale, held inside the word length.
 
     The dither of a sample depends on seed, frame and channel alone: block size changes no result, nor does it matter
-    whether the channels of a programme (so many, where they are not those of the block) come together or singly.
+    whether the channels of a programme (so many) come together or one by one.
     """
-    codes = np.empty(block.shape, np.int32)
-    places = np.array([first_frame, first_channel, channels or block.shape[1]])
-    round_block(block, bits, dithers, np.uint64(seed), places, codes)
-    return codes
+    channels = channels or block.shape[1]
+    step = 1 if block.shape[1] == channels else channels
+    first = first_frame * channels + first_channel
+    samples, codes = np.ascontiguousarray(block).reshape(-1), np.empty(block.size, np.int32)
+    round_samples(samples, bits, dithers, np.uint64(seed), first, step, codes)
+    return codes.reshape(block.shape)
 
 
 class Rounder:
@@ -53,8 +53,8 @@ class Rounder:
             programme = self._first_channel, self._channels
             return rounded(block, self._bits, self._dithers, self._seed, first, *programme)
         codes = np.empty(block.shape, np.int32)
-        places = np.array([first, self._first_channel, self._channels])
-        shape_block(block, self._bits, np.uint64(self._seed), places, self._filter, self._errors, codes)
+        place = first * self._channels + self._first_channel, self._channels
+        shape_block(block, self._bits, np.uint64(self._seed), *place, self._filter, self._errors, codes)
         return codes
 
 
@@ -63,15 +63,17 @@ def shape_block(
     block: Floats,
     bits: int,
     seed: np.uint64,
-    places: Integers,
+    first: int,
+    step: int,
     taps: Floats,
     errors: Floats,
     codes: Integers,
 ) -> None:
-    """Like `round_block` with dither, the last errors of a channel taken off its next sample.
+    """Like `round_samples` with dither, the last errors of a channel taken off its next sample.
 
-    errors: channels × taps, the newest first, carried on. An error is that of dither and rounding together; where a
-    code is held inside the range, what was cut off is no error that could be made up for.
+    first: the number of the first sample; step: from frame to frame; errors: channels × taps, the newest first,
+    carried on. An error is that of dither and rounding together; where a code is held inside the range, what was cut
+    off is no error that could be made up for.
     """
     frames, channels = block.shape
     scale = 2.0 ** (bits - 1)
@@ -81,17 +83,11 @@ def shape_block(
             wanted = block[frame, channel] * scale
             for tap in range(len(taps)):
                 wanted -= taps[tap] * last[tap]
-            code = np.floor(wanted + triangular(seed, index_of(places, frame, channel)) + 0.5)
+            code = np.floor(wanted + triangular(seed, np.uint64(first + frame * step + channel)) + 0.5)
             for tap in range(len(taps) - 1, 0, -1):
                 last[tap] = last[tap - 1]
             last[0] = code - wanted
             codes[frame, channel] = np.int32(min(max(code, -scale), scale - 1.0))
-
-
-@kernel
-def index_of(places: Integers, frame: int, channel: int) -> Any:
-    """The number of a sample in its programme: see `round_block`."""
-    return np.uint64((places[0] + frame) * places[2] + places[1] + channel)
 
 
 @kernel
@@ -106,17 +102,19 @@ def triangular(seed: np.uint64, index: np.uint64) -> float:
 
 
 @kernel
-def round_block(block: Floats, bits: int, dithers: bool, seed: np.uint64, places: Integers, codes: Integers) -> None:
+def round_samples(
+    samples: Floats, bits: int, dithers: bool, seed: np.uint64, first: int, step: int, codes: Integers
+) -> None:
     """Scale to the word length, add the dither, round to the nearest code, keep within the range.
 
-    places: number of the first frame, of the first channel, and how many channels the programme has.
+    first, step: the number of the first sample in its programme, and how far the next one is from it. That all lie in
+    one row lets the processor take several at once.
     """
-    frames, channels = block.shape
     scale = 2.0 ** (bits - 1)
-    for frame in range(frames):
-        for channel in range(channels):
-            value = block[frame, channel] * scale
-            if dithers:
-                value += triangular(seed, index_of(places, frame, channel))
-            code = np.floor(value + 0.5)
-            codes[frame, channel] = np.int32(min(max(code, -scale), scale - 1.0))
+    if dithers:
+        for at in range(len(samples)):
+            dithered = samples[at] * scale + triangular(seed, np.uint64(first + at * step))
+            codes[at] = np.int32(min(max(np.floor(dithered + 0.5), -scale), scale - 1.0))
+    else:
+        for at in range(len(samples)):
+            codes[at] = np.int32(min(max(np.floor(samples[at] * scale + 0.5), -scale), scale - 1.0))

@@ -3,15 +3,21 @@
 import ctypes
 from contextlib import suppress
 
-_M_ARENA_MAX = -8
+_M_ARENA_MAX, _M_MMAP_THRESHOLD, _M_TRIM_THRESHOLD = -8, -3, -1
+
 ARENAS = 2
+LARGE_BYTES, MOST_SPARE_BYTES = 8 << 20, 16 << 20
 
 
-def keep_few_arenas() -> None:
-    """Let all threads share a few pools of memory, before any thread is begun.
+def arrange_memory() -> None:
+    """Set how GNU's C library pools memory, before any thread is begun. Elsewhere nothing is done.
 
-    GNU's C library gives each thread a pool of its own, up to eight for each processor, and what is free in one is of
-    no use to another: many threads that come and go hold much more than is in use. Elsewhere nothing is done.
+    It gives each thread a pool of its own, up to eight for each processor, and what is free in one is of no use to
+    another: many threads that come and go would hold much more than is in use. So all share a few. And what is as
+    large as a block of samples comes from a pool as well: memory from the system has to be brought in page by page.
     """
     with suppress(OSError, AttributeError):
-        ctypes.CDLL(None).mallopt(_M_ARENA_MAX, ARENAS)
+        library = ctypes.CDLL(None)
+        library.mallopt(_M_ARENA_MAX, ARENAS)
+        library.mallopt(_M_MMAP_THRESHOLD, LARGE_BYTES)
+        library.mallopt(_M_TRIM_THRESHOLD, MOST_SPARE_BYTES)

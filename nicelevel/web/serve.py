@@ -3,12 +3,12 @@
 from flask import Flask
 
 from nicelevel.config import read_config
-from nicelevel.memory import keep_few_arenas
+from nicelevel.memory import arrange_memory
 
 from .app import create_app
 
 
 def app() -> Flask:
-    keep_few_arenas()
+    arrange_memory()
     config = read_config()
     return create_app(config, config.database_url)

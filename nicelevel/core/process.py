@@ -17,7 +17,10 @@ from .prepare import Workshop
 from .produce import Order, Planned, produce
 from .progress import Progress, share_of
 from .specs import Spec
-from .values import Deliverable, Plan, Source
+from .values import LOSSY, Deliverable, Plan, Source
+
+MOST_KEPT_BYTES = 216_000_000
+"""Of signals that were resampled or folded down and are still to be written: ten minutes of 44.1 kHz in stereo."""
 
 
 def process(
@@ -28,7 +31,10 @@ def process(
     Raises CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where
     a format cannot be made from this source.
     """
-    with Workshop(path, spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)) as workshop:
+    # An encoder takes so long that the signal is made again meanwhile, and needs memory itself.
+    most_kept_bytes = 0 if any(wanted.encoding in LOSSY for wanted in spec.formats) else MOST_KEPT_BYTES
+    with_hops, preparing = spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)
+    with Workshop(path, with_hops, preparing, most_kept_bytes) as workshop:
         chosen = plans(workshop.source(), workshop.find, spec)
         for plan in chosen:
             refuse(plan)

@@ -35,6 +35,9 @@ REFINEMENTS, SHORT_REFINEMENTS = 1, 2
 MOST_REHEARSALS = 3
 """An encoder passes a lower ceiling by a little more: each rehearsal is of what the last one led to."""
 
+SURE_DB = 0.12
+"""What is lowered by no more than this after a rehearsal is not rehearsed again: the room that is left takes it."""
+
 ROOMS_DB = (0.02, 0.1, 0.4)
 """A ceiling is lowered by so much more than the encoder passed it, round by round: it passes a lower ceiling too."""
 
@@ -155,7 +158,8 @@ def _is_same(one: Plan, other: Plan) -> bool:
 def _rehearsed(order: Order, asked: Spec) -> tuple[Spec, Planned, bool]:
     """The spec and the plan of the first round, and whether they make up for what an encoder does."""
     first, planned = order.planned[0], order.planned
-    for _ in range(MOST_REHEARSALS if first.output.is_lossy and order.replan else 0):
+    is_sure, most = False, MOST_REHEARSALS if first.output.is_lossy and order.replan else 0
+    while not is_sure and most:
         expected = expected_reading(order.path, *planned, order.find(planned[0].preparation))
         if expected is None:
             break
@@ -163,8 +167,16 @@ def _rehearsed(order: Order, asked: Spec) -> tuple[Spec, Planned, bool]:
         again = _again(order, tighter, planned[0])
         if tighter is None or again is None:
             return asked, planned, tighter is None
+        is_sure, most = planned is not order.planned and _is_close(asked, tighter), most - 1
         asked, planned = tighter, again
     return asked, planned, planned is not order.planned
+
+
+def _is_close(one: Spec, other: Spec) -> bool:
+    """Whether two specs differ by little, and in their limits alone."""
+    limits = zip(named_limits(one), named_limits(other), strict=True)
+    is_same = one.loudness == other.loudness and one.formats == other.formats
+    return is_same and all(abs(mine - theirs) <= SURE_DB for (_, mine), (_, theirs) in limits)
 
 
 def _tighter(asked: Spec, spec: Spec, first: Plan, reading: Reading, room_db: float) -> Spec | None:

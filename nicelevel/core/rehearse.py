@@ -95,15 +95,16 @@ def _medley(
 ) -> NDArray[np.float64]:
     rate_hz = source.sample_rate_hz
     fade = np.sin(np.linspace(0.0, np.pi / 2, round(FADE_S * rate_hz))) ** 2
-    pieces = []
+    places = [(start_s * rate_hz, min(source.frames, (start_s + PIECE_S) * rate_hz)) for start_s in starts_s]
+    medley, done = np.empty((sum(last - first for first, last in places), source.channels)), 0
     with take_in(path) as audio:
-        for start_s in starts_s:
-            first = start_s * rate_hz
-            piece = rendered_piece(audio, plan, limited, first, min(source.frames, first + PIECE_S * rate_hz))
+        for first, last in places:
+            piece = medley[done : done + last - first]
+            piece[:] = rendered_piece(audio, plan, limited, first, last)
             piece[: len(fade)] *= fade[:, None]
             piece[-len(fade) :] *= fade[::-1, None]
-            pieces.append(piece)
-    return np.concatenate(pieces)
+            done += len(piece)
+    return medley
 
 
 def _measured(medley: NDArray[np.float64], source: Source) -> Reading:

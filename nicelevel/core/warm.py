@@ -21,7 +21,7 @@ _KINDS = (("wav", "PCM_24"), ("wav", "PCM_16"), ("flac", "PCM_16"), ("wav", "FLO
 
 _LIMITED = """
 spec.name = "Warm"
-loudness = {{ target = -8.0, tolerance = 8.0 }}
+loudness = {{ target = -14.0, tolerance = 0.5 }}
 limits = {{ max_true_peak_dbtp = -1.0 }}
 method = {{ allow = "limiter" }}
 formats = [{{ container = "wav", encoding = "pcm_16", channels = "{channels}", sample_rate = {rate_hz} }}]
@@ -29,7 +29,7 @@ formats = [{{ container = "wav", encoding = "pcm_16", channels = "{channels}", s
 
 
 def compile_kernels() -> None:
-    """Measure two seconds of clipped noise of every kind, one kind on each processor, then render one with a limiter.
+    """Measure two seconds of clipped bursts of every kind, one kind on each processor; render some with a limiter.
 
     Code that was compiled before goes: what still fits is made again, and no other is ever asked for.
     """
@@ -40,16 +40,19 @@ def compile_kernels() -> None:
     with tempfile.TemporaryDirectory() as folder:
         for channels, times in (("keep", 1), ("keep", 2), ("mono", 1)):
             spec = parse_spec(_LIMITED.format(channels=channels, rate_hz=times * _SAMPLE_RATE_HZ), channels)
-            process(_noise(Path(folder), *_KINDS[0]), spec, Path(folder), replace=True)
+            (made,) = process(_bursts(Path(folder), *_KINDS[0]), spec, Path(folder), replace=True)
+            assert made.plan.action == "limit"
 
 
 def _measure(kind: tuple[str, str]) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        measure(_noise(Path(folder), *kind), hops_folder=Path(folder))
+        measure(_bursts(Path(folder), *kind), hops_folder=Path(folder))
 
 
-def _noise(folder: Path, suffix: str, subtype: str) -> Path:
-    path = folder / f"noise.{suffix}"
-    noise = np.random.default_rng(0).uniform(-1.2, 1.2, (2 * _SAMPLE_RATE_HZ, 2))
-    soundfile.write(path, noise.clip(-1.0, 1.0), _SAMPLE_RATE_HZ, subtype)
+def _bursts(folder: Path, suffix: str, subtype: str) -> Path:
+    """Clipped noise for 5 ms of every half second, soft noise else: to be loud it has to be limited."""
+    path, frames = folder / f"bursts.{suffix}", 2 * _SAMPLE_RATE_HZ
+    noise = np.random.default_rng(0).uniform(-1.2, 1.2, (frames, 2))
+    is_burst = np.arange(frames)[:, None] % (_SAMPLE_RATE_HZ // 2) < _SAMPLE_RATE_HZ // 200
+    soundfile.write(path, np.where(is_burst, noise, 0.1 * noise).clip(-1.0, 1.0), _SAMPLE_RATE_HZ, subtype)
     return path

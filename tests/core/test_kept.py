@@ -6,7 +6,7 @@ import pytest
 from nicelevel.core.channels import layout_of_name
 from nicelevel.core.files import take_in
 from nicelevel.core.measure import Meter, measure
-from nicelevel.core.prepare import Workshop, prepare, prepared, workshop
+from nicelevel.core.prepare import Workshop, prepare, prepared
 from nicelevel.core.prepare.held import STEP
 from nicelevel.core.prepare.prepared import kept_blocks, prepared_blocks, prepared_source
 from nicelevel.core.process import process
@@ -57,7 +57,7 @@ def test_nothing_is_kept_that_takes_more_room_than_there_is(tmp_path, subtype, i
     resampled, needed_bytes = Preparation(sample_rate_hz=44_100), 44_100 * 2 * item_bytes
     assert prepare(path, resampled, most_kept_bytes=needed_bytes).kept.nbytes == needed_bytes
     assert prepare(path, resampled, most_kept_bytes=needed_bytes - 1).kept is None
-    with Workshop(path, with_hops=False) as shop:
+    with Workshop(path, with_hops=False, most_kept_bytes=LOTS_BYTES) as shop:
         assert shop.find(Preparation()).kept is None
 
 
@@ -114,7 +114,7 @@ def test_deliverables_of_one_rate_share_decoding_and_resampling(tmp_path, monkey
     shared = process(path, spec, tmp_path / "shared")
     assert [each.plan.action for each in shared] == ["limit", "limit"]
     assert len(made) == 1
-    monkeypatch.setattr(workshop, "MOST_KEPT_BYTES", 0)
+    monkeypatch.setattr("nicelevel.core.process.MOST_KEPT_BYTES", 0)
     apart = process(path, spec, tmp_path / "apart")
     assert len(made) == 1 + 1 + len(apart)
     for one, other in zip(shared, apart, strict=True):

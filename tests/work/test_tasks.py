@@ -241,7 +241,7 @@ def test_a_full_disk_is_a_failure_with_a_sentence(take_in, work_off, store, job,
     def full(*_):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr("nicelevel.core.files.write._WaveSink.write", full)
+    monkeypatch.setattr("nicelevel.core.files.write._WaveSink.put", full)
     work_off()
     found = Deliverable.get_by_id(queued.id)
     assert (found.state, found.error_code) == ("failed", "no_space")

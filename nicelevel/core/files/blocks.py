@@ -24,6 +24,7 @@ class Decoder(Protocol):
     source: Source
     coding: "Coding"
     opens_at_once: bool
+    is_coded: bool
 
     @property
     def can_seek(self) -> bool: ...

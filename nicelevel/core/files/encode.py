@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from ..values import OutputFormat
 from .blocks import Samples
 from .ogg import settle_serial
+from .sink import Sink
 
 _CODECS = {"aac": "aac", "opus": "libopus", "ac3": "ac3", "alac": "alac"}
 _MUXERS = {"m4a": "ipod", "ogg": "ogg", "ac3": "ac3"}
@@ -30,7 +31,7 @@ _VORBIS_ORDER = {6: (0, 2, 1, 4, 5, 3), 8: (0, 2, 1, 6, 7, 4, 5, 3)}
 _VORBIS_KBPS = (64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 500)
 
 
-class AvSink:
+class AvSink(Sink):
     """Encodes blocks of frames × channels with one of FFmpeg's encoders."""
 
     def __init__(self, path: Path, output: OutputFormat) -> None:
@@ -49,17 +50,21 @@ class AvSink:
         codec.format = self._format
         self._fifo, self._done = AudioFifo(), 0
         codec.open()
+        self._frame_size = codec.frame_size or _FRAMES_AT_ONCE
 
-    def write(self, samples: Samples) -> None:
+    def ready(self, samples: Samples) -> list[av.AudioFrame]:
+        """Frames as long as the encoder takes them; what is left waits for the next block."""
+        frames = []
         for first in range(0, len(samples), _FRAMES_AT_ONCE):
-            frame = self._frame(samples[first : first + _FRAMES_AT_ONCE])
-            self._fifo.write(frame)
-            self._encode_whole_frames()
+            self._fifo.write(self._frame(samples[first : first + _FRAMES_AT_ONCE]))
+            while self._fifo.samples >= self._frame_size:
+                frame = self._fifo.read(self._frame_size)
+                frames += [frame] if frame else []
+        return frames
 
-    def _encode_whole_frames(self) -> None:
-        size = self._stream.codec_context.frame_size or _FRAMES_AT_ONCE
-        while self._fifo.samples >= size:
-            self._container.mux(self._stream.encode(self._fifo.read(size)))
+    def put(self, ready: list[av.AudioFrame]) -> None:
+        for frame in ready:
+            self._container.mux(self._stream.encode(frame))
 
     def _frame(self, samples: Samples) -> av.AudioFrame:
         planes = _planes(samples, self._output, self._format)
@@ -79,7 +84,7 @@ class AvSink:
             self._container.close()
 
 
-class VorbisSink:
+class VorbisSink(Sink):
     """Encodes Vorbis with the quality whose nominal bit rate is asked for: it has no constant one."""
 
     def __init__(self, path: Path, output: OutputFormat, serial: int) -> None:
@@ -96,9 +101,9 @@ class VorbisSink:
             compression_level=1.0 - quality,
         )
 
-    def write(self, samples: Samples) -> None:
-        order = _VORBIS_ORDER.get(samples.shape[1])
-        self._file.write((samples if order is None else samples[:, order]).astype(np.float32))
+    def put(self, ready: Samples) -> None:
+        order = _VORBIS_ORDER.get(ready.shape[1])
+        self._file.write((ready if order is None else ready[:, order]).astype(np.float32))
 
     def close(self) -> None:
         self._file.close()

@@ -9,10 +9,12 @@ from functools import cache
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..errors import UnsupportedError
 from ..values import OutputFormat
 from .blocks import Samples
+from .sink import Sink
 
 _LIBRARY = "libmp3lame.so.0"
 _CONSTANT, _MEAN = 0, 3  # vbr_off and vbr_abr of lame.h
@@ -40,7 +42,7 @@ def _library() -> ctypes.CDLL:
     return library
 
 
-class LameSink:
+class LameSink(Sink):
     """Encodes blocks of frames × 1 or 2 channels."""
 
     def __init__(self, path: Path, output: OutputFormat) -> None:
@@ -64,10 +66,13 @@ class LameSink:
         self._room = ctypes.create_string_buffer(_ROOM_BYTES)
         self._file = path.open("w+b")
 
-    def write(self, samples: Samples) -> None:
-        planes = np.ascontiguousarray(samples.T, np.float32)
-        for first in range(0, planes.shape[1], _FRAMES_AT_ONCE):
-            part = np.ascontiguousarray(planes[:, first : first + _FRAMES_AT_ONCE])
+    def ready(self, samples: Samples) -> list[NDArray[np.float32]]:
+        """Channels × frames, no longer than there is room for what comes of them."""
+        parts = (samples[first : first + _FRAMES_AT_ONCE] for first in range(0, len(samples), _FRAMES_AT_ONCE))
+        return [np.ascontiguousarray(part.T, np.float32) for part in parts]
+
+    def put(self, ready: list[NDArray[np.float32]]) -> None:
+        for part in ready:
             sides = [plane.ctypes.data_as(ctypes.POINTER(ctypes.c_float)) for plane in (part[0], part[-1])]
             self._keep(
                 self._lame.lame_encode_buffer_ieee_float(

@@ -22,6 +22,7 @@ class RawPcmDecoder:
     """A described source, read from the start of its samples."""
 
     can_seek = opens_at_once = True
+    is_coded = False
 
     def __init__(self, source: Source, header: Header) -> None:
         self.source = source

@@ -1,11 +1,14 @@
 """Take in a file: describe it, then yield its samples in blocks. Nothing here ever opens one for writing."""
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..errors import (
     EmptyError,
@@ -98,9 +101,27 @@ class Audio:
         self._check(buffer.codes[first : first + frames], done)
         return frames
 
+    @property
+    def is_coded(self) -> bool:
+        """Whether decoding takes longer than measuring what comes of it."""
+        return self._decoder.is_coded
+
+    def code_blocks(self, frames: int) -> Iterator[NDArray[Any]]:
+        """Yield the samples in arrays of frames × channels, as `coding` has them. Raises as `blocks`."""
+        done = 0
+        while done < self.source.frames:
+            buffer = CodeBuffer(self.coding, self.source.channels, min(frames, self.source.frames - done))
+            count = self.read_into(buffer, 0, len(buffer.codes), done)
+            done += count
+            yield buffer.codes[:count]
+
     def _check(self, block: Block, done: int) -> None:
         if self.source.bits_declared is not None:
             return
+        # Where the sum is finite all are, and it is there ten times as fast as an answer for each.
+        with np.errstate(over="ignore", invalid="ignore"):
+            if math.isfinite(block.sum()):
+                return
         finite = np.isfinite(block).all(axis=1)
         if not finite.all():
             where = seconds_from_frames(done + int(np.argmin(finite)), self.source.sample_rate_hz)

@@ -40,7 +40,7 @@ _CODED = frozenset({"flac", "alac", "vorbis", "opus", "mp3", "ulaw", "alaw"})
 class SoundfileDecoder:
     """One file, described and then read from its start."""
 
-    can_seek = opens_at_once = True
+    can_seek = opens_at_once = is_coded = True
 
     def __init__(self, path: Path, size_bytes: int, header: Header) -> None:
         self._path = path

@@ -9,7 +9,6 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Protocol
 
 import numpy as np
 import soundfile
@@ -18,19 +17,12 @@ from ..errors import NoPermissionError, NoSpaceError, OutputExistsError
 from ..values import OutputFormat
 from .blocks import Samples
 from .containers import data_bytes
+from .sink import Sink
 from .wave_header import wave_header
 
 _FULL_CODES = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _SOUNDFILE_FORMATS = {"aiff": "AIFF", "flac": "FLAC", "caf": "CAF"}
 _SOUNDFILE_FLOATS = {"float_32": "FLOAT", "float_64": "DOUBLE"}
-
-
-class Sink(Protocol):
-    """Takes blocks of frames × channels: integer codes of the word length, or floating-point samples."""
-
-    def write(self, samples: Samples) -> None: ...
-
-    def close(self) -> None: ...
 
 
 class StagedFile:
@@ -102,7 +94,7 @@ def open_sink(path: Path, output: OutputFormat, frames: int, seed: int = 0) -> S
     return AvSink(path, output)
 
 
-class _WaveSink:
+class _WaveSink(Sink):
     """WAVE and RF64 by our own header: exact size known beforehand, channel mask, no time stamps."""
 
     def __init__(self, path: Path, output: OutputFormat, frames: int) -> None:
@@ -111,15 +103,15 @@ class _WaveSink:
         self._file = path.open("wb")
         self._file.write(wave_header(output, self._bytes))
 
-    def write(self, samples: Samples) -> None:
-        self._file.write(packed(samples, self._output))
+    def put(self, ready: Samples) -> None:
+        self._file.write(packed(ready, self._output))
 
     def close(self) -> None:
         with self._file:
             self._file.write(b"\0" * (self._bytes % 2))
 
 
-class _SoundfileSink:
+class _SoundfileSink(Sink):
     """AIFF, CAF and FLAC through libsndfile; fixed point as 32-bit words of which it keeps the upper bits."""
 
     def __init__(self, path: Path, output: OutputFormat) -> None:
@@ -135,8 +127,8 @@ class _SoundfileSink:
             subtype=_SOUNDFILE_FLOATS.get(output.encoding, subtype),
         )
 
-    def write(self, samples: Samples) -> None:
-        self._file.write(np.left_shift(samples, self._shift) if self._shift else samples.astype(self._dtype))
+    def put(self, ready: Samples) -> None:
+        self._file.write(np.left_shift(ready, self._shift) if self._shift else ready.astype(self._dtype))
 
     def close(self) -> None:
         self._file.close()

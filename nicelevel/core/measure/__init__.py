@@ -1,9 +1,11 @@
 """From a file to its reading."""
 
-from contextlib import AbstractContextManager, nullcontext
+from collections.abc import Generator
+from contextlib import AbstractContextManager, closing, nullcontext
 from pathlib import Path
 
-from ..files import take_in
+from ..ahead import ahead
+from ..files import Audio, take_in
 from ..progress import Progress
 from ..values import Reading, Source
 from .envelope import hops_of
@@ -22,15 +24,33 @@ def measure(path: str | Path, progress: Progress | None = None, hops_folder: Pat
     """
     with take_in(path) as audio, hop_files(audio.source, hops_folder) as hops:
         meter = Meter(audio.source, audio.coding, hops)
-        done = 0
-        while done < audio.source.frames:
-            buffer, first, last = meter.room()
-            frames = audio.read_into(buffer, first, min(last, first + BLOCK_FRAMES), done)
-            meter.filled(frames)
-            done += frames
-            if progress:
-                progress(done / audio.source.frames)
+        # Closed before the file is: what is decoded ahead has ended then.
+        with closing((_fed_ahead if audio.is_coded else _filled)(audio, meter)) as steps:
+            for done in steps:
+                if progress:
+                    progress(done / audio.source.frames)
         return meter.reading()
+
+
+def _filled(audio: Audio, meter: Meter) -> Generator[int]:
+    """Read a file into the meter's own room; yields how many frames are done."""
+    done = 0
+    while done < audio.source.frames:
+        buffer, first, last = meter.room()
+        frames = audio.read_into(buffer, first, min(last, first + BLOCK_FRAMES), done)
+        meter.filled(frames)
+        done += frames
+        yield done
+
+
+def _fed_ahead(audio: Audio, meter: Meter) -> Generator[int]:
+    """The same, decoding what comes next while the last is measured."""
+    done, frames = 0, max(1, 2 * BLOCK_FRAMES // max(2, audio.source.channels))
+    with ahead(audio.code_blocks(frames)) as blocks:
+        for codes in blocks:
+            meter.feed(codes)
+            done += len(codes)
+            yield done
 
 
 def hop_files(source: Source, folder: Path | None) -> AbstractContextManager[HopFiles | None]:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ..ahead import beside
 from ..files.codes import Coding, take_channel
 from ..kernels import Floats, Integers, kernel, vectorised
 from ..units import ratio_from_db
@@ -39,9 +40,8 @@ class HopPeakMeter:
     def __init__(self, coding: Coding, longest_hop_frames: int) -> None:
         self._scale = coding.scale
         self._find = find_hop_peaks.using(read=coding.reads)
-        frames = -(-(RUN_HOPS * longest_hop_frames + 2 * BEFORE) // TILE) * TILE
-        self._samples = np.zeros(frames + TILE + TAPS, np.float32)
-        self._points = np.zeros((4, frames + TILE), np.float32)
+        frames = -(-(RUN_HOPS * longest_hop_frames + 2 * BEFORE) // TILE) * TILE + TILE
+        self._scratch = [(np.zeros(frames + TAPS, np.float32), np.zeros((4, frames), np.float32)) for _ in range(2)]
 
     def peaks(
         self, codes: Integers, edges: Integers, magnitudes: Floats, first_hop: int, last_hop: int, highest: float
@@ -53,11 +53,18 @@ class HopPeakMeter:
         """
         found = np.zeros(last_hop - first_hop)
         reach_hops = 1 + (HALF_TAPS + BEFORE) // max(1, int(np.diff(edges).min()))
-        hops = np.array([first_hop, last_hop, reach_hops])
         floor = highest * ratio_from_db(-KEPT_DB)
-        for channel, largest in enumerate(magnitudes):
-            arrays = (codes, edges, largest, hops, found, HALF_WAY, _QUARTER, self._samples, self._points)
-            self._find(*arrays, channel, floor)
+
+        def search(first: int, last: int, half: int) -> None:
+            hops, part = np.array([first, last, reach_hops]), found[first - first_hop : last - first_hop]
+            for channel, largest in enumerate(magnitudes):
+                arrays = (codes, edges, largest, hops, part, HALF_WAY, _QUARTER, *self._scratch[half])
+                self._find(*arrays, channel, floor)
+
+        middle = (first_hop + last_hop) // 2
+        with beside(lambda: search(middle, last_hop, 1)) as second:
+            search(first_hop, middle, 0)
+            second.result()
         return found * self._scale
 
 

@@ -66,7 +66,9 @@ class Meter:
         self._hop_files = hop_files
         rate_hz, channels = source.sample_rate_hz, source.channels
         self._stretches = max(1, LANES // channels)
-        self._stretch_s = max(1, min(longest_stretch_s, STRETCH_FRAMES // rate_hz))
+        # No longer than the programme needs: the room for it is not.
+        needed_s = -(-source.frames // (rate_hz * self._stretches))
+        self._stretch_s = max(1, min(longest_stretch_s, STRETCH_FRAMES // rate_hz, needed_s))
         block_s = self._stretches * self._stretch_s
         hops = np.arange(-REST_HOPS, block_s * HOPS_PER_SECOND + 2 * DEFERRED_HOPS)
         edges = hops * rate_hz // HOPS_PER_SECOND

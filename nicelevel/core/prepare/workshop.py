@@ -9,15 +9,15 @@ from ..progress import Progress
 from ..values import Preparation, Source
 from .prepared import Prepared, prepare
 
-MOST_KEPT_BYTES = 216_000_000
-"""Of signals that were resampled or folded down and are still to be written: ten minutes of 44.1 kHz in stereo."""
-
 
 class Workshop:
-    """A context manager. Hops are kept only where a limiter may be asked for."""
+    """A context manager. Hops are kept only where a limiter may be asked for, signals where there is room."""
 
-    def __init__(self, path: Path, with_hops: bool, progress: Progress | None = None) -> None:
+    def __init__(
+        self, path: Path, with_hops: bool, progress: Progress | None = None, most_kept_bytes: int = 0
+    ) -> None:
         self._path, self._with_hops, self._progress = path, with_hops, progress
+        self._room_bytes = most_kept_bytes
         self._folder = tempfile.TemporaryDirectory(prefix="nice-level-")
         self._made: dict[Preparation, Prepared] = {}
 
@@ -29,12 +29,10 @@ class Workshop:
     def find(self, preparation: Preparation) -> Prepared:
         """The prepared signal with its reading. Raises the NiceLevelError named for the cause."""
         if preparation not in self._made:
-            folder, room_bytes = self._hops_folder(), MOST_KEPT_BYTES - self._kept_bytes()
-            self._made[preparation] = prepare(self._path, preparation, folder, self._progress, room_bytes)
+            made = prepare(self._path, preparation, self._hops_folder(), self._progress, self._room_bytes)
+            self._room_bytes -= 0 if made.kept is None else made.kept.nbytes
+            self._made[preparation] = made
         return self._made[preparation]
-
-    def _kept_bytes(self) -> int:
-        return sum(made.kept.nbytes for made in self._made.values() if made.kept is not None)
 
     def _hops_folder(self) -> Path | None:
         if not self._with_hops:

@@ -66,11 +66,15 @@ def _write(
         rounder = Rounder(plan.output, plan.dithers, seed) if plan.output.bits else None
         try:
             done = 0
-            # The limiter's part is done ahead too: rounding, or an encoder, takes all the time that is left.
-            with ahead(_levelled(prepared, plan, limited)) as blocks:
-                for block in blocks:
-                    sink.write(rounder.round(block) if rounder else block)
-                    done += len(block)
+            # All but the last step is done ahead: rounding, or an encoder, takes all the time that is left.
+            levelled = _levelled(prepared, plan, limited)
+            with ahead((len(block), block if rounder else sink.ready(block)) for block in levelled) as made:
+                for count, ready in made:
+                    if rounder:
+                        sink.write(rounder.round(ready))
+                    else:
+                        sink.put(ready)
+                    done += count
                     if progress:
                         progress(done / frames)
         finally:

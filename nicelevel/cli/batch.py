@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from nicelevel.core.ahead import under_way
 from nicelevel.core.errors import DamagedError, NiceLevelError, TooLargeError
 from nicelevel.report.as_json import error_json
 
@@ -48,7 +49,8 @@ def run_batch(files: Iterable[str], work: Work, jobs: int, as_json: bool, show: 
 def guarded(work: Work, number: int, path: str) -> Json:
     """The answer for one file, or its error as the contract shapes it."""
     try:
-        return work(number, path)
+        with under_way():
+            return work(number, path)
     except NiceLevelError as error:
         return error_json(path, error)
     except MemoryError:

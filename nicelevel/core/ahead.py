@@ -1,18 +1,44 @@
 """Working ahead: the next blocks are made in a thread while the last ones are used. Decoding, resampling and kernels
 let go of the interpreter's lock, so two processors are busy.
+
+Where as many files are worked on side by side as there are processors, each keeps to its own thread: more of them
+would only wait for each other.
 """
 
+import os
 import queue
 import threading
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from contextlib import contextmanager, suppress
-from typing import TypeVar
+from typing import Any, TypeVar
 
 T = TypeVar("T")
 
 DEPTH = 16
 """So many blocks wait at most: memory stays bounded. A meter gathers about a dozen before it works on them."""
+
+
+_lock = threading.Lock()
+_under_way = 0
+
+
+@contextmanager
+def under_way() -> Iterator[None]:
+    """Count a file that is worked on, for as long as the context lasts."""
+    global _under_way
+    with _lock:
+        _under_way += 1
+    try:
+        yield
+    finally:
+        with _lock:
+            _under_way -= 1
+
+
+def has_free_processor() -> bool:
+    """Whether there are more processors than files under way."""
+    return _under_way < len(os.sched_getaffinity(0))
 
 
 class _End:
@@ -29,6 +55,9 @@ def ahead(blocks: Iterator[T]) -> Iterator[Iterator[T]]:
     So nothing that the blocks are made from is closed under it. An error of the maker is raised where its block would
     have come.
     """
+    if not has_free_processor():
+        yield blocks
+        return
     waiting: queue.Queue[T | _End] = queue.Queue(DEPTH)
     stopped = threading.Event()
 
@@ -72,5 +101,22 @@ def _taken(waiting: "queue.Queue[T | _End]") -> Iterator[T]:
 @contextmanager
 def beside(work: Callable[[], T]) -> Iterator[Future[T]]:
     """The result of some work that is done in a thread meanwhile."""
-    with ThreadPoolExecutor(1) as pool:
-        yield pool.submit(work)
+    with own_thread() as thread:
+        yield thread.submit(work)
+
+
+def own_thread() -> Executor:
+    """Something that does what is submitted, one after the other, in a thread of its own."""
+    return ThreadPoolExecutor(1) if has_free_processor() else _AtOnce()
+
+
+class _AtOnce(Executor):
+    """Does what is submitted before it goes on."""
+
+    def submit(self, work: Callable[..., T], /, *arguments: Any, **named: Any) -> Future[T]:
+        done: Future[T] = Future()
+        try:
+            done.set_result(work(*arguments, **named))
+        except BaseException as error:
+            done.set_exception(error)
+        return done

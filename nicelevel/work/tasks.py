@@ -12,6 +12,7 @@ from typing import Any
 import procrastinate
 
 from nicelevel.config import Config
+from nicelevel.core.ahead import under_way
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, StoppedError, UnsupportedError
 from nicelevel.core.files.decode import decode, needs_copy
@@ -70,7 +71,7 @@ UNEXPECTED = "Something went wrong inside Nice Level; the log of the worker says
 def measure_source(context: procrastinate.JobContext, source_id: int) -> None:
     """Measure a source and keep its reading."""
     config = config_of(context)
-    with connected():
+    with connected(), under_way():
         source = find_source(source_id)
         if source is None:
             return
@@ -97,7 +98,7 @@ def prepare_source(context: procrastinate.JobContext, source_id: int, preparatio
     """Make a prepared signal of a source and keep its reading."""
     audio = AudioFolder(config_of(context).audio_folder)
     steps = preparation_from_json(preparation)
-    with connected():
+    with connected(), under_way():
         source = find_source(source_id)
         if source is None:
             return
@@ -170,7 +171,7 @@ def _source_outcome(source: Source) -> Iterator[None]:
 def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -> None:
     """Render a deliverable, prove it and keep what was proved."""
     config = config_of(context)
-    with connected():
+    with connected(), under_way():
         deliverable = find_deliverable(deliverable_id)
         if deliverable is None or deliverable.state not in UNFINISHED:
             return

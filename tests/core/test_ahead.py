@@ -1,10 +1,12 @@
 """Working ahead in a thread: same blocks, same errors, nothing left running."""
 
+import contextlib
+import os
 import threading
 
 import pytest
 
-from nicelevel.core.ahead import DEPTH, ahead, beside
+from nicelevel.core.ahead import DEPTH, ahead, beside, has_free_processor, own_thread, under_way
 
 
 def test_blocks_come_in_their_order():
@@ -58,3 +60,21 @@ def test_work_beside_gives_its_result_or_its_error():
         assert found.result() == 7
     with beside(lambda: 1 // 0) as found, pytest.raises(ZeroDivisionError):
         found.result()
+
+
+def test_where_every_processor_has_a_file_nothing_gets_a_thread_of_its_own():
+    """Same blocks, same results, same errors, in the thread that asks for them."""
+    with contextlib.ExitStack() as files:
+        for _ in os.sched_getaffinity(0):
+            assert has_free_processor()
+            files.enter_context(under_way())
+        assert not has_free_processor()
+        here = threading.get_ident()
+        with ahead(threading.get_ident() for _ in range(3)) as blocks:
+            assert list(blocks) == [here] * 3
+        with beside(threading.get_ident) as found:
+            assert found.result() == here
+        with beside(lambda: 1 // 0) as found, pytest.raises(ZeroDivisionError):
+            found.result()
+    with own_thread() as thread:
+        assert thread.submit(threading.get_ident).result() != here

@@ -2,7 +2,7 @@
 
 from collections import deque
 from collections.abc import Callable, Hashable, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -13,7 +13,7 @@ import numpy as np
 import soxr
 from numpy.typing import NDArray
 
-from ..ahead import ahead
+from ..ahead import ahead, own_thread
 from ..channels import Layout, layout_of_name
 from ..files import take_in
 from ..files.blocks import Block
@@ -161,7 +161,7 @@ class Resampler:
 
     def __init__(self, rate_hz: int, to_hz: int, channels: int) -> None:
         self._streams = [soxr.ResampleStream(rate_hz, to_hz, 1, "float64", "VHQ") for _ in range(channels)]
-        self._threads = [ThreadPoolExecutor(1) for _ in range(channels)]
+        self._threads = [own_thread() for _ in range(channels)]
 
     def stream(self, blocks: Iterable[Block]) -> Iterator[Block]:
         """Frames × channels at the other rate, to the end; no channel waits for another within BLOCKS_AHEAD."""

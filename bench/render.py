@@ -44,7 +44,7 @@ def main() -> None:
 
 
 def together(folder: Path) -> None:
-    """Eight files on two cores, two side by side, against one after the other on one."""
+    """Eight songs on two cores, two side by side, against one after the other on one."""
     paths = [signals.write(folder / f"{n}.wav", 0.5 * signals.programme(SONG_S, seed=n)) for n in range(FILES)]
     (folder / "bench.toml").write_text(limited_spec(WAVE))
     ours = [*OURS[:-1], "2", *paths, "--spec", folder / "bench.toml", "--out", folder / "out"]
@@ -53,7 +53,7 @@ def together(folder: Path) -> None:
     alone_s, together_s = (statistics.median(column) for column in zip(*pairs, strict=True))
     ratio = statistics.median(one_s / two_s for one_s, two_s in pairs)
     print(
-        f"{FILES} songs of four minutes, one core: {alone_s:.1f} s; two side by side: {together_s:.1f} s, {ratio:.2f}×"
+        f"{FILES} songs of {SONG_S} s, one core: {alone_s:.1f} s; two side by side: {together_s:.1f} s, {ratio:.2f}×"
     )
 
 

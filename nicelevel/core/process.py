@@ -31,8 +31,7 @@ def process(
     Raises CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where
     a format cannot be made from this source.
     """
-    # An encoder takes so long that the signal is made again meanwhile, and needs memory itself.
-    most_kept_bytes = 0 if any(wanted.encoding in LOSSY for wanted in spec.formats) else MOST_KEPT_BYTES
+    most_kept_bytes = 0 if all(wanted.encoding in LOSSY for wanted in spec.formats) else MOST_KEPT_BYTES
     with_hops, preparing = spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)
     with Workshop(path, with_hops, preparing, most_kept_bytes) as workshop:
         chosen = plans(workshop.source(), workshop.find, spec)
@@ -49,16 +48,20 @@ def process(
         def replan(tighter: Spec) -> Planned:
             return planned(plans(source, workshop.find, tighter)[0])
 
-        deliverables = []
-        for number, (plan, target) in enumerate(zip(chosen, targets, strict=True)):
-            part = share_of(progress, 0.3 + 0.7 * number / len(chosen), 0.7 / len(chosen))
+        made: dict[int, Deliverable] = {}
+        for number in sorted(range(len(chosen)), key=lambda at: chosen[at].output.is_lossy):
+            plan, target = chosen[number], targets[number]
+            if plan.output.is_lossy:
+                # An encoder takes so long that the signal is made again meanwhile, and needs memory itself.
+                workshop.let_go()
+            part = share_of(progress, 0.3 + 0.7 * len(made) / len(chosen), 0.7 / len(chosen))
             with speaking_errors(target):
                 target.parent.mkdir(parents=True, exist_ok=True)
             again = replan if plan.output.is_lossy else None
             kept = workshop.find(plan.preparation).kept
             order = Order(path, source, spec, judged_by(spec, plan), planned(plan), workshop.find, again, kept)
-            deliverables.append(produce(order, target, replace, part))
-        return deliverables
+            made[number] = produce(order, target, replace, part)
+        return [made[number] for number in range(len(chosen))]
 
 
 def refuse(plan: Plan) -> None:

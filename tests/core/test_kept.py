@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from nicelevel.core import produce
 from nicelevel.core.channels import layout_of_name
 from nicelevel.core.files import take_in
 from nicelevel.core.measure import Meter, measure
@@ -120,3 +121,21 @@ def test_deliverables_of_one_rate_share_decoding_and_resampling(tmp_path, monkey
     for one, other in zip(shared, apart, strict=True):
         assert one.path.read_bytes() == other.path.read_bytes()
         assert measure(one.path).integrated_lufs == pytest.approx(-14.0, abs=0.05)
+
+
+def test_memory_is_free_before_an_encoder_runs_and_the_order_stays(tmp_path, monkeypatch):
+    """Lossless outputs are made first, from what was kept; the answers come as the spec names its formats."""
+    path = signals.write(tmp_path / "take.wav", signals.programme(4, seed=2))
+    mp3 = '{ container = "mp3", encoding = "mp3", sample_rate = 44100 },'
+    text = SPEC.replace("formats = [", f"formats = [{mp3}").replace("{title}_{bits}", "{title}_{codec}_{bits}")
+    rendered, render = [], produce.render
+
+    def watched(path, plan, limited, target, progress, kept):
+        rendered.append((target.suffix, kept is not None))
+        return render(path, plan, limited, target, progress, kept)
+
+    monkeypatch.setattr(produce, "render", watched)
+    made = process(path, parse_spec(text, "house"), tmp_path / "out")
+    assert [each.plan.output.container for each in made] == ["mp3", "wav", "flac"]
+    assert rendered[:3] == [(".wav", True), (".flac", True), (".mp3", False)]
+    assert all(each.proof.verdict.meets for each in made)

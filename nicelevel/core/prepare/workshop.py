@@ -1,6 +1,7 @@
 """The prepared signals of one file, measured when they are first asked for; nothing is left behind."""
 
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 
@@ -33,6 +34,10 @@ class Workshop:
             self._room_bytes -= 0 if made.kept is None else made.kept.nbytes
             self._made[preparation] = made
         return self._made[preparation]
+
+    def let_go(self) -> None:
+        """Free the memory of the signals that were kept: what is asked for again is made again."""
+        self._made = {preparation: replace(made, kept=None) for preparation, made in self._made.items()}
 
     def _hops_folder(self) -> Path | None:
         if not self._with_hops:

@@ -1,8 +1,8 @@
 """Gain and limiter together: the gain whose limited programme sits on the target.
 
 The loudness that is left after limiting is computed from the hops. The gain is found in steps, each of which costs a
-few milliseconds for ten minutes of audio: what the limiter holds would stay as it is after more gain, what it leaves
-alone would rise with it. Only where peaks pass the ceiling is anything computed.
+few milliseconds for ten minutes of audio: what is lost to the limiter grows as the peaks and energies of blocks say,
+and a first step says how many times as much. Only where peaks pass the ceiling is anything computed.
 """
 
 import math
@@ -18,12 +18,11 @@ from ..measure.gating import (
     SHORT_TERM_HOPS,
     integrated_lufs,
     loudest_lufs,
-    window_energies,
 )
 from ..measure.hop_peaks import KEPT_DB
 from ..prepare import Prepared
 from ..specs import Spec
-from ..units import db_from_energy, energy_from_db
+from ..units import db_from_energy
 from ..values import Limiter, Limiting, PeakKind, Plan
 from .limiter import Envelope, Left, Limited
 
@@ -42,12 +41,6 @@ LEAST_DB = 1e-4
 
 LEAST_SLOPE = 0.05
 """A step goes as far as if so much of more gain were left, at most."""
-
-FURTHER = 1.12
-"""A step up goes so much further than what is held now allows for: with the gain more is held (found by trying)."""
-
-UNTOUCHED_RATIO = 1.0 - 1e-6
-"""What is left of an energy where no limiter works, but for rounding."""
 
 
 @dataclass(frozen=True)
@@ -127,13 +120,13 @@ class _Search:
         return self.spec.loudness.target_for(self.prepared.reading.source.channels)
 
     def to_target(self, unlimited_db: float, highest_gain_db: float) -> tuple[float, Limited]:
-        """From the best guess on: the first step by what the limiter held, the next ones by secant."""
+        """From the best guess on: the first step by what was lost, the next ones by secant."""
         gain_db = min(self._first_guess(unlimited_db), highest_gain_db)
         left = self.envelope.left(gain_db, self.limiter)
         short_db = self.short_db(left)
         more_db, best = 0.0, (abs(short_db), gain_db, left)
         if abs(short_db) >= CLOSE_LU:
-            more_db = self._more_db(left, short_db)
+            more_db = self._more_db(gain_db, short_db, unlimited_db)
         for _ in range(MOST_STEPS):
             self._remember(gain_db, short_db)
             next_db = min(gain_db + more_db, highest_gain_db)
@@ -147,26 +140,15 @@ class _Search:
             best = min(best, (abs(short_db), gain_db, left), key=lambda each: each[0])
         return best[1], self.envelope.finished(best[2])
 
-    def _more_db(self, left: Left, short_db: float) -> float:
-        """How much more gain gives what is missing: what is limited stays as it is, the rest rises with the gain."""
-        held, free = self._held_and_free(left)
-        wanted = (held + free) * energy_from_db(short_db) - held
-        most_db = abs(short_db) / LEAST_SLOPE
-        if free <= 0.0 or wanted <= 0.0:
+    def _more_db(self, gain_db: float, short_db: float, unlimited_db: float) -> float:
+        """How much more gain gives what is missing, by what the limiter was found to take of it."""
+        most_db, lost_db = abs(short_db) / LEAST_SLOPE, gain_db - (unlimited_db - short_db)
+        nearer_db = self.envelope.nearer_gain_db(unlimited_db, self.limiter.ceiling_db, gain_db, lost_db)
+        more_db = nearer_db - gain_db
+        # Past the last block it knows nothing: there a step goes as far as any may.
+        if more_db * short_db <= 0.0:
             return math.copysign(most_db, short_db)
-        more_db = db_from_energy(wanted / free) * (FURTHER if short_db > 0.0 else 1.0)
         return max(-most_db, min(most_db, more_db))
-
-    def _held_and_free(self, left: Left) -> tuple[float, float]:
-        """Energy where the limiter works, and where it does not, of what the measure of the spec counts."""
-        assert self.spec.loudness
-        curves, gain, measure = self.prepared.reading.curves, energy_from_db(left.gain_db), self.spec.loudness.measure
-        before, after = (curves.squares, left.squares) if measure == "rms" else (curves.energies, left.energies)
-        if measure == "max_short_term":
-            start = int(window_energies(after, SHORT_TERM_HOPS).argmax())
-            before, after = (each[start : start + SHORT_TERM_HOPS] for each in (before, after))
-        free = float(after @ (after >= before * (gain * UNTOUCHED_RATIO)))
-        return float(after.sum()) - free, free
 
     # The level that is reached, less the ceiling, depends on nothing but how far the gain drives peaks over it.
 

@@ -99,20 +99,35 @@ class Envelope:
     def about_gain_db(self, unlimited_db: float, ceiling_db: float) -> float:
         """About the gain after whose limiting the level is that of a plain gain.
 
-        As if every block whose peak passes the ceiling were lowered as a whole, by as much: with the highest blocks
-        held, each further one begins at a known gain and level. What little is lost at first is lost to single peaks,
-        which are shorter than a block.
+        What little is lost at first is lost to single peaks, which are shorter than a block.
         """
-        begins_db = ceiling_db - (self._block_codes / STEPS_PER_DB + LOWEST_DB)
-        order = np.argsort(begins_db)
-        begins_db, energies = begins_db[order], self._block_energies()[order]
-        gains = 10.0 ** (begins_db / 10.0)
+        drives_db, lost_db = self._losses
+        unlimited_drive_db = unlimited_db - ceiling_db
+        lost = max(0.0, float(np.interp(unlimited_drive_db, drives_db - lost_db, drives_db)) - unlimited_drive_db)
+        return unlimited_db + lost * lost / (lost + SINGLE_PEAKS_DB)
+
+    def nearer_gain_db(self, unlimited_db: float, ceiling_db: float, gain_db: float, lost_db: float) -> float:
+        """The same where a gain is known to lose so much: each loses as many times what blocks would lose."""
+        drives_db, would_lose_db = self._losses
+        by_blocks_db = float(np.interp(gain_db - ceiling_db, drives_db, would_lose_db))
+        times = lost_db / by_blocks_db if by_blocks_db > 0.0 else 0.0
+        reached_db = np.maximum.accumulate(drives_db - times * would_lose_db)
+        return float(np.interp(unlimited_db - ceiling_db, reached_db, drives_db)) + ceiling_db
+
+    @cached_property
+    def _losses(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """The gain less the ceiling at which each block begins to be held, ascending, and how much is lost there.
+
+        As if every block whose peak passes the ceiling were lowered as a whole, by as much.
+        """
+        drives_db = -(self._block_codes / STEPS_PER_DB + LOWEST_DB)
+        order = np.argsort(drives_db)
+        drives_db, energies = drives_db[order], self._block_energies()[order]
+        gains = 10.0 ** (drives_db / 10.0)
         held = np.cumsum(energies * gains)
         free = energies.sum() - np.cumsum(energies)
         with np.errstate(divide="ignore", invalid="ignore"):
-            levels_db = 10.0 * np.log10((held + free * gains) / energies.sum())
-        lost_db = max(0.0, float(np.interp(unlimited_db, levels_db, begins_db)) - unlimited_db)
-        return unlimited_db + lost_db * lost_db / (lost_db + SINGLE_PEAKS_DB)
+            return drives_db, drives_db - 10.0 * np.log10((held + free * gains) / energies.sum())
 
     def _block_energies(self) -> NDArray[np.float64]:
         """The energy of every block of hops; an incomplete last one has none."""

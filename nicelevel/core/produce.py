@@ -93,8 +93,9 @@ def produce(
         staged = render(order.path, *planned, target, share_of(part, 0.0, RENDER_SHARE), order.kept)
         try:
             carried = _carried(order, staged, planned[0])
-            with beside(staged.settle):
+            with beside(staged.settle) as settled:
                 proof = prove(staged.path, order.judging, share_of(part, RENDER_SHARE, 1.0 - RENDER_SHARE))
+                settled.result()
             met = planned if proof.verdict.meets else met
             is_good = proof.verdict.meets and number >= refinements
             reading, room_db = proof.reading, ROOMS_DB[min(number + rehearsed, len(ROOMS_DB) - 1)]

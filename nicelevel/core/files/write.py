@@ -50,8 +50,12 @@ class StagedFile:
         return target
 
     def settle(self) -> None:
-        """Bring what was written to the disk: done while it is read back, `publish` need not wait for it."""
-        _flush(self.path)
+        """Bring what was written to the disk: done while it is read back, `publish` need not wait for it.
+
+        Raises as that.
+        """
+        with speaking_errors(self.final):
+            _flush(self.path)
 
     def discard(self) -> None:
         """Remove the temporary file, if it is still there."""

@@ -15,7 +15,7 @@ from pathlib import Path
 from bench.specs import limited_spec
 from tests import signals
 
-MINUTES, PAIRS, FILES, SONG_S = 10, 3, 8, 240
+MINUTES, PAIRS, FILES, SONG_S = 10, 3, 8, 120
 OURS = [str(Path(sys.executable).with_name("nice-level")), "render", "--json", "--replace", "--jobs", "1"]
 FFMPEG = ["ffmpeg", "-y", "-nostats", "-loglevel", "error", "-i"]
 

@@ -53,19 +53,19 @@ def interpolator() -> NDArray[np.float64]:
     Row p interpolates at p / PHASES of the way from tap HALF_TAPS - 1 to the next; each sums to 1.
     """
     offset = np.arange(TAPS) - (HALF_TAPS - 1)
-    time = offset[None, :] - np.arange(PHASES)[:, None] / PHASES
-    inside = np.sqrt(np.maximum(0.0, 1.0 - (time / HALF_TAPS) ** 2))
-    phases = np.sinc(time) * np.i0(KAISER_BETA * inside) / np.i0(KAISER_BETA)
-    normalised: NDArray[np.float64] = phases / phases.sum(axis=1, keepdims=True)
-    return normalised
+    return _windowed_sinc(offset[None, :] - np.arange(PHASES)[:, None] / PHASES, HALF_TAPS)
 
 
 def halfway_filter(taps: int) -> NDArray[np.float64]:
     """Windowed sinc for the point half-way between two samples, so many taps long; they sum to 1."""
-    time = np.arange(taps) - (taps - 1) / 2
-    inside = np.sqrt(1.0 - (2.0 * time / taps) ** 2)
+    return _windowed_sinc(np.arange(taps) - (taps - 1) / 2, taps // 2)
+
+
+def _windowed_sinc(time: Floats, half_taps: int) -> NDArray[np.float64]:
+    """Weights at some times, in samples, from the point that they are for; those of a row sum to 1."""
+    inside = np.sqrt(np.maximum(0.0, 1.0 - (time / half_taps) ** 2))
     weights = np.sinc(time) * np.i0(KAISER_BETA * inside)
-    normalised: NDArray[np.float64] = weights / weights.sum()
+    normalised: NDArray[np.float64] = weights / weights.sum(axis=-1, keepdims=True)
     return normalised
 
 

@@ -36,7 +36,8 @@ class Workshop:
         return self._made[preparation]
 
     def let_go(self) -> None:
-        """Free the memory of the signals that were kept: what is asked for again is made again."""
+        """Free the memory of the signals that were kept, and keep no more: what is asked for again is made again."""
+        self._room_bytes = 0
         self._made = {preparation: replace(made, kept=None) for preparation, made in self._made.items()}
 
     def _hops_folder(self) -> Path | None:

@@ -39,8 +39,8 @@ def render(
     """Write what a plan says into a staged file beside `target`; the caller proves and publishes it.
 
     limited: what the plan's limiter makes of the signal; kept: the prepared signal, where it need not be made again.
-    The source's contents seed the dither, so that the same
-    input gives the same bytes. Leaves nothing behind where it fails or is stopped.
+    The source's contents seed the dither, so that the same input gives the same bytes. Leaves nothing behind where it
+    fails or is stopped.
     """
     staged = StagedFile(target)
     try:

@@ -5,6 +5,9 @@ A level of nothing is minus infinity here; what is printed for it is decided in 
 
 import math
 
+import numpy as np
+from numpy.typing import NDArray
+
 LUFS_OFFSET_DB = -0.691
 """ITU-R BS.1770-5, Annex 1: makes a 997 Hz sine at 0 dBFS in one front channel read -3.01 LKFS."""
 
@@ -27,6 +30,21 @@ def db_from_energy(mean_square: float) -> float:
 def energy_from_db(level_db: float) -> float:
     """Mean square of a level in dB."""
     return math.pow(10.0, level_db / 10.0)
+
+
+_DB_OF_E = 10.0 / math.log(10.0)
+
+
+def db_from_energies(mean_squares: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Levels in dB of many mean squares: natural logarithms are computed several at once."""
+    levels: NDArray[np.float64] = _DB_OF_E * np.log(mean_squares)
+    return levels
+
+
+def energies_from_db(levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Mean squares of many levels in dB."""
+    energies: NDArray[np.float64] = np.exp(levels_db / _DB_OF_E)
+    return energies
 
 
 def lufs_from_energy(weighted_mean_square: float) -> float:

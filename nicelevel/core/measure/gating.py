@@ -82,15 +82,24 @@ def _window_sums(values: Energies, width: int) -> Energies:
 
 def integrated_lufs(blocks: Energies) -> float:
     """Integrated loudness of gating blocks in LUFS; minus infinity where no block passes the gates."""
-    gate = relative_gate_lufs(blocks)
-    loud = blocks[blocks > energy_from_lufs(max(gate, ABSOLUTE_GATE_LUFS))]
-    return lufs_from_energy(float(loud.mean())) if len(loud) else -math.inf
+    loud = _mean_over(blocks, energy_from_lufs(max(relative_gate_lufs(blocks), ABSOLUTE_GATE_LUFS)))
+    return lufs_from_energy(loud) if loud > 0.0 else -math.inf
 
 
 def relative_gate_lufs(blocks: Energies) -> float:
     """The relative gate: 10 LU under the loudness of what passes the absolute gate."""
-    audible = blocks[blocks > energy_from_lufs(ABSOLUTE_GATE_LUFS)]
-    return lufs_from_energy(float(audible.mean())) + RELATIVE_GATE_LU if len(audible) else -math.inf
+    audible = _mean_over(blocks, energy_from_lufs(ABSOLUTE_GATE_LUFS))
+    return lufs_from_energy(audible) + RELATIVE_GATE_LU if audible > 0.0 else -math.inf
+
+
+@vectorised
+def _mean_over(blocks: Energies, gate: float) -> float:
+    """Mean of the blocks over a gate; 0 where there is none."""
+    total, count = 0.0, 0
+    for at in range(len(blocks)):
+        total += blocks[at] if blocks[at] > gate else 0.0
+        count += 1 if blocks[at] > gate else 0
+    return total / max(1, count)
 
 
 def loudest_lufs(energies: Energies, window_hops: int) -> float:
@@ -105,28 +114,23 @@ def loudest_lufs(energies: Energies, window_hops: int) -> float:
     steps = np.append(energies[:whole].reshape(-1, STEP_HOPS) @ np.ones(STEP_HOPS), energies[whole:].sum())
     width = window_hops // STEP_HOPS
     bounds = _window_sums(np.append(steps, 0.0), width + 1)
-    least = float(_window_sums(steps[:-1], width).max(initial=0.0))
-    return lufs_from_energy(_loudest_window(energies, bounds, window_hops, least * (1.0 - 1e-12)) / window_hops)
+    totals = _window_sums(steps[:-1], width)
+    return lufs_from_energy(_loudest_window(energies, bounds, totals, window_hops) / window_hops)
 
 
-@vectorised
-def _loudest_window(energies: Energies, bounds: Energies, window_hops: int, least: float) -> float:
-    """Largest sum of a window, or `least`. bounds: what those that begin in each step cannot pass."""
-    loudest = least
-    for step in range(len(bounds)):
+@kernel
+def _loudest_window(energies: Energies, bounds: Energies, totals: Energies, window_hops: int) -> float:
+    """Largest sum of a window. totals: of those that begin with each step; bounds: what others there cannot pass."""
+    loudest = 0.0
+    for step in range(len(totals)):
+        loudest = max(loudest, totals[step])
+    for step in range(len(totals)):
         if bounds[step] <= loudest:
             continue
-        first = step * STEP_HOPS
-        part = energies[first : first + window_hops + STEP_HOPS - 1]
-        if len(part) < window_hops:
-            continue
-        total = 0.0
-        for hop in range(window_hops):
-            total += part[hop]
-        loudest = total if total > loudest else loudest
-        for hop in range(len(part) - window_hops):
-            total += part[hop + window_hops] - part[hop]
-            loudest = total if total > loudest else loudest
+        total, first = totals[step], step * STEP_HOPS
+        for hop in range(first, min(first + STEP_HOPS - 1, len(energies) - window_hops)):
+            total += energies[hop + window_hops] - energies[hop]
+            loudest = max(loudest, total)
     return float(loudest)
 
 

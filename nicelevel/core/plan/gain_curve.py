@@ -21,9 +21,11 @@ from numpy.typing import NDArray
 
 from ..kernels import Floats, Integers, kernel, vectorised
 from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND, LOWEST_DB, STEPS_PER_DB
+from ..units import energies_from_db
 from ..values import Limiter
 
 BLOCK_HOPS = 160
+BLOCK_ENERGIES = BLOCK_HOPS // HOPS_PER_ENERGY
 HOLD_HOPS = 10
 """Gain waits so long before it comes back: half a period of 50 Hz, so that a low tone does not move it."""
 
@@ -38,7 +40,7 @@ DENSITY_S = 0.4
 
 DENSITY_STEP = HOPS_PER_ENERGY / (DENSITY_S * HOPS_PER_SECOND)
 
-DENSITY_LEFT = (1.0 - DENSITY_STEP) ** (BLOCK_HOPS // HOPS_PER_ENERGY)
+DENSITY_LEFT = (1.0 - DENSITY_STEP) ** BLOCK_ENERGIES
 """What is left of the density after a block without limiting."""
 
 SPARSE_SHARE, DENSE_SHARE, SLOWER = 0.25, 0.75, 16.0
@@ -64,7 +66,7 @@ def gain_curve(codes: NDArray[np.uint16], block_codes: NDArray[np.int64], limite
     rows = np.empty((len(block_codes), ROW_NODES), np.float32)
     row_of = np.full(len(block_codes), -1)
     taps = limiter.look_ahead_ms
-    windows = np.zeros((2, BLOCK_HOPS + _reach_hops(taps)), np.int32)
+    windows = np.zeros((3, BLOCK_HOPS + _reach_hops(taps)), np.int32)
     rises, line = np.ones(taps - 1 + BLOCK_HOPS, np.float32), np.ones(BLOCK_HOPS + 2, np.float32)
     shape = hann(taps), steps_back(limiter.release_ms), _reach_hops(taps)
     count = make_curve(codes, block_codes, lowest_code, allowed, *shape, rows, row_of, windows, rises, line)
@@ -78,11 +80,15 @@ def _reach_hops(look_ahead_ms: int) -> int:
 
 @cache
 def steps_back(release_ms: float) -> NDArray[np.float32]:
-    """By how much gain comes back in a hop, as a ratio, for densities from 0 to 1; at best 6 dB in release_ms."""
+    """By how much gain comes back in 1, 2, … hops, as ratios, for densities from 0 to 1; at best 6 dB in release_ms.
+
+    Densities × hops of an energy.
+    """
     density = np.linspace(0.0, 1.0, 65)
     slowness = np.clip((density - SPARSE_SHARE) / (DENSE_SHARE - SPARSE_SHARE), 0.0, 1.0)
     rise_db = 6.0 / release_ms / SLOWER**slowness
-    return (10.0 ** (rise_db / 20.0)).astype(np.float32)
+    rises_db = rise_db[:, None] * np.arange(1, HOPS_PER_ENERGY + 1)
+    return energies_from_db(rises_db / 2.0).astype(np.float32)
 
 
 @cache
@@ -106,7 +112,7 @@ def allowed_ratios(ceiling_db: float, soft_db: float, highest_code: int) -> tupl
     if soft_db > 0.0:
         in_knee = np.abs(over_db) < soft_db / 2.0
         reduction_db[in_knee] = (over_db[in_knee] + soft_db / 2.0) ** 2 / (2.0 * soft_db)
-    return lowest, (10.0 ** (-reduction_db / 20.0)).astype(np.float32)
+    return lowest, energies_from_db(-reduction_db / 2.0).astype(np.float32)
 
 
 @kernel
@@ -126,8 +132,8 @@ def make_curve(
 ) -> int:
     """Write the nodes of each block in which the curve works into a row, and that row's number; how many rows.
 
-    allowed: a ratio for every code from lowest_code on; steps: by how much gain comes back in a hop, by density.
-    Scratch: windows: codes of a block with the reach, and the highest in the window of each; rises: gains coming
+    allowed: a ratio for every code from lowest_code on; steps: see `steps_back`. Scratch: windows: the
+    highest code in the window of each hop of a block, and codes of a block with the reach, twice; rises: gains coming
     back, ones; line: nodes of a block, ones, and the state of the way back.
     """
     taps, blocks, count = len(window), len(block_codes), 0
@@ -138,7 +144,9 @@ def make_curve(
     for block in range(-1, blocks):
         near = block_codes[max(0, block)]
         near = max(near, block_codes[max(0, block - 1)], block_codes[min(blocks - 1, block + 1)])
-        still = near <= lowest_code and state[0] >= 1.0
+        first = block * BLOCK_HOPS - HOLD_HOPS
+        limits = near > lowest_code and _limits(codes, first, BLOCK_HOPS + reach, lowest_code)
+        still = state[0] >= 1.0 and not limits
         if not (still and at_rest):
             at_rest = still
             for at in range(taps - 1):
@@ -165,9 +173,21 @@ def make_curve(
 
 
 @vectorised
+def _limits(codes: Integers, first: int, count: int, lowest_code: int) -> bool:
+    """Whether any of some hops is over a code."""
+    part, over = codes[max(0, first) : max(0, first + count)], 0
+    for at in range(len(part)):
+        over += 1 if part[at] > lowest_code else 0
+    return over > 0
+
+
+@vectorised
 def _highest_in_windows(codes: Integers, first: int, reach: int, windows: Integers) -> None:
-    """The highest code in the window of each hop of a block, from the hold before it to the look-ahead after it."""
-    part, found = windows[0], windows[1]
+    """The highest code in the window of each hop of a block, from the hold before it to the look-ahead after it.
+
+    Of 2 neighbours first, of 4, and so on. windows: the result, and two rows of scratch.
+    """
+    found, part, other = windows[0], windows[1], windows[2]
     start = first - HOLD_HOPS
     inside, outside = max(0, -start), min(BLOCK_HOPS + reach, len(codes) - start)
     for at in range(BLOCK_HOPS + reach):
@@ -175,29 +195,41 @@ def _highest_in_windows(codes: Integers, first: int, reach: int, windows: Intege
     known = codes[start + inside : start + outside]
     for at in range(len(known)):
         part[inside + at] = known[at]
-    for at in range(BLOCK_HOPS):
-        found[at] = part[at]
-    for shift in range(1, reach + 1):
-        moved = part[shift:]
-        for at in range(BLOCK_HOPS):
-            found[at] = moved[at] if moved[at] > found[at] else found[at]
+    width = 1
+    while 2 * width <= reach + 1:
+        _higher_of_two(part, width, BLOCK_HOPS + reach - width, other)
+        part, other, width = other, part, 2 * width
+    _higher_of_two(part, reach + 1 - width, BLOCK_HOPS, found)
+
+
+@vectorised
+def _higher_of_two(codes: Integers, shift: int, count: int, higher: Integers) -> None:
+    moved = codes[shift:]
+    for at in range(count):
+        higher[at] = max(codes[at], moved[at])
 
 
 @kernel
 def _rise(windows: Integers, lowest_code: int, allowed: Floats, steps: Floats, state: Floats, rises: Floats) -> None:
-    """What is allowed of each hop of a block, but never more than gain may have come back since the hop before."""
-    found = windows[1]
+    """What is allowed of each hop of a block, but never more than gain may have come back since the hop before.
+
+    First as if nothing had been limited before these 10 ms, so that only one result in ten waits for the one before.
+    """
+    found = windows[0]
     ratio, density = state[0], state[1]
     for start in range(0, BLOCK_HOPS, HOPS_PER_ENERGY):
         limits = 0.0
         for at in range(start, start + HOPS_PER_ENERGY):
             limits = 1.0 if found[at] > lowest_code else limits
         density += DENSITY_STEP * (limits - density)
-        step = steps[int(density * (len(steps) - 1))]
-        for at in range(start, start + HOPS_PER_ENERGY):
-            most = allowed[found[at] - lowest_code] if found[at] > lowest_code else np.float32(1.0)
-            ratio = min(ratio * step, most)
-            rises[at] = ratio
+        back = steps[int(density * (len(steps) - 1))]
+        alone = np.float32(1.0)
+        for at in range(HOPS_PER_ENERGY):
+            code = found[start + at]
+            most = allowed[code - lowest_code] if code > lowest_code else np.float32(1.0)
+            alone = min(alone * back[0], most)
+            rises[start + at] = min(ratio * back[at], alone)
+        ratio = rises[start + HOPS_PER_ENERGY - 1]
     state[0], state[1] = ratio, density
 
 

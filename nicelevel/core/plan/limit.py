@@ -39,6 +39,9 @@ CLOSE_LU, MOST_STEPS = 0.003, 12
 LEAST_DB = 1e-4
 """The deepest limiting stays so far under what is allowed: nodes are kept in single precision."""
 
+SHORT_STEP, SHORT_DB = 0.25, 0.05
+"""A step is short that is less than this share of the last one, and less than this."""
+
 LEAST_SLOPE = 0.05
 """A step goes as far as if so much of more gain were left, at most."""
 
@@ -127,18 +130,27 @@ class _Search:
         more_db, best = 0.0, (abs(short_db), gain_db, left)
         if abs(short_db) >= CLOSE_LU:
             more_db = self._more_db(gain_db, short_db, unlimited_db)
+        before: Left | None = None
         for _ in range(MOST_STEPS):
             self._remember(gain_db, short_db)
             next_db = min(gain_db + more_db, highest_gain_db)
             if abs(short_db) < CLOSE_LU or next_db == gain_db:
                 break
-            left = self.envelope.left(next_db, self.limiter)
+            before, left = left, self._left(next_db, left, before)
             next_short_db = self.short_db(left)
             slope = max(LEAST_SLOPE, (short_db - next_short_db) / (next_db - gain_db))
             gain_db, short_db, more_db = next_db, next_short_db, next_short_db / slope
             # More gain can lower the integrated loudness, where it lifts quiet passages over the relative gate.
             best = min(best, (abs(short_db), gain_db, left), key=lambda each: each[0])
         return best[1], self.envelope.finished(best[2])
+
+    def _left(self, gain_db: float, last: Left, before: Left | None) -> Left:
+        """What the limiter leaves: after a step that is short against the last one, energies go on in a line."""
+        if before and before.is_computed and last.is_computed:
+            step_db, last_step_db = gain_db - last.gain_db, last.gain_db - before.gain_db
+            if abs(step_db) < SHORT_STEP * abs(last_step_db) and abs(step_db) < SHORT_DB:
+                return self.envelope.left_in_line(gain_db, self.limiter, before, last)
+        return self.envelope.left(gain_db, self.limiter)
 
     def _more_db(self, gain_db: float, short_db: float, unlimited_db: float) -> float:
         """How much more gain gives what is missing, by what the limiter was found to take of it."""

@@ -6,26 +6,14 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Floats, Integers, kernel, vectorised
+from ..kernels import Floats, Integers, vectorised
 from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND, LOWEST_DB, STEPS_PER_DB
 from ..measure.gating import gating_blocks
 from ..measure.hop_files import Hops
-from ..measure.k_weighting import low_band_biquad
-from ..measure.low_band import FULL_SCALE as LOW_FULL_SCALE
-from ..units import db_from_ratio
+from ..units import db_from_energies, db_from_ratio, energies_from_db
 from ..values import Limiter, PeakKind, Place, Reading
-from .gain_curve import BLOCK_HOPS, SPLINE_HOPS, Curve, gain_curve
-
-LEAD_HOPS = 64
-"""The low band's filter begins so long before it is asked: it forgets what was before."""
-
-BENDING = 0.97
-"""Where no node is lower, a curve moves so little that the low band's energy follows its mean square."""
-
-LOW_UNIT = 1.0 / LOW_FULL_SCALE
-
-HEAD_SHARE = 0.5
-"""About what plain energy is of K-weighted energy over the low band, whose head lifts it by up to 4 dB."""
+from .gain_curve import BLOCK_ENERGIES, BLOCK_HOPS, ROW_NODES, SPLINE_HOPS, Curve, gain_curve
+from .left_energies import change_energies, low_band_filter
 
 PLACE_DB, PLACES_JOINED_S = 0.1, 0.3
 """Limiting deeper than this has a place; places closer than that are one."""
@@ -33,18 +21,19 @@ PLACE_DB, PLACES_JOINED_S = 0.1, 0.3
 SINGLE_PEAKS_DB = 0.1
 """Losses under this are of single peaks (found by trying)."""
 
-# Rows of the scratch that energies are computed in, each a block long; the rest is the low band's memory.
-_BEFORE, _AFTER, _PLAIN, _GAINS, _MEANS, _TOTAL, _LEFT, _PLAIN_TOTAL, _PLAIN_LEFT, _ROWS = range(10)
-
 
 @dataclass(frozen=True)
 class Left:
-    """What a curve leaves of a signal after a gain: energies and squares as in `Curves`."""
+    """What a curve leaves of a signal after a gain: energies and squares as in `Curves`.
+
+    is_computed: from the hops, not from what other curves leave.
+    """
 
     gain_db: float
     curve: Curve
     energies: NDArray[np.float64]
     squares: NDArray[np.float64]
+    is_computed: bool = True
 
     @cached_property
     def blocks(self) -> NDArray[np.float64]:
@@ -84,11 +73,9 @@ class Envelope:
         """reading: with its curves; kind: the peaks that the ceiling is for."""
         self._hops, self._reading = hops, reading
         self._codes = hops.true_peaks if kind == "true_peak" else hops.sample_peaks
-        self._biquad = _recursive(low_band_biquad(HOPS_PER_SECOND, reading.source.sample_rate_hz))
+        self._biquad = low_band_filter(reading.source)
         self._weights = np.array(reading.source.layout.weights)
-        starts = np.arange(0, len(self._codes), BLOCK_HOPS)
-        peaks = [np.maximum.reduceat(codes, starts) for codes in (hops.sample_peaks, hops.true_peaks)]
-        self._block_peaks = peaks
+        self._block_peaks = peaks = [_highest_of_blocks(codes) for codes in (hops.sample_peaks, hops.true_peaks)]
         self._block_codes = peaks[kind == "true_peak"].astype(np.int64)
 
     @property
@@ -123,11 +110,11 @@ class Envelope:
         drives_db = -(self._block_codes / STEPS_PER_DB + LOWEST_DB)
         order = np.argsort(drives_db)
         drives_db, energies = drives_db[order], self._block_energies()[order]
-        gains = 10.0 ** (drives_db / 10.0)
+        gains = energies_from_db(drives_db)
         held = np.cumsum(energies * gains)
         free = energies.sum() - np.cumsum(energies)
         with np.errstate(divide="ignore", invalid="ignore"):
-            return drives_db, drives_db - 10.0 * np.log10((held + free * gains) / energies.sum())
+            return drives_db, drives_db - db_from_energies((held + free * gains) / energies.sum())
 
     def _block_energies(self) -> NDArray[np.float64]:
         """The energy of every block of hops; an incomplete last one has none."""
@@ -142,30 +129,38 @@ class Envelope:
 
     def left(self, gain_db: float, limiter: Limiter) -> Left:
         """The energies alone: all that the search for a gain asks for."""
-        return self.left_by(gain_curve(self._codes, self._block_codes, limiter, gain_db), gain_db)
+        return self.left_by(self._curve(gain_db, limiter), gain_db)
+
+    def left_in_line(self, gain_db: float, limiter: Limiter, before: Left, last: Left) -> Left:
+        """The same in a third of the time, for a gain so near to another that what it leaves goes on in a line."""
+        times = (gain_db - last.gain_db) / (last.gain_db - before.gain_db)
+        energies, squares = np.empty_like(last.energies), np.empty_like(last.squares)
+        go_on(before.energies, last.energies, times, energies)
+        go_on(before.squares, last.squares, times, squares)
+        return Left(gain_db, self._curve(gain_db, limiter), energies, squares, is_computed=False)
+
+    def _curve(self, gain_db: float, limiter: Limiter) -> Curve:
+        return gain_curve(self._codes, self._block_codes, limiter, gain_db)
 
     def left_by(self, curve: Curve, gain_db: float) -> Left:
         """The energies after a gain and a curve that may be another signal's; where that ends nothing is limited."""
         curves, gain = self._reading.curves, 10.0 ** (gain_db / 10.0)
         energies, squares = curves.energies * gain, curves.squares * gain
-        ones = np.ones(LEAD_HOPS + SPLINE_HOPS, np.float32)
-        scratch, memory = np.zeros((_ROWS, BLOCK_HOPS)), np.zeros((len(self._weights), 4))
-        bands = self._hops.weighted, self._hops.low_band, self._biquad, self._weights
-        leave_energies(curve.rows, curve.row_of, *bands, energies, squares, ones, scratch, memory)
+        change_energies(curve, self._hops, self._biquad, self._weights, energies, squares)
         return Left(gain_db, curve, energies, squares)
 
     def finished(self, left: Left) -> Limited:
         """The peaks too, and how deep and how long it limits."""
         curve, gain = left.curve, 10.0 ** (left.gain_db / 20.0)
         lowest = np.ones(-(-len(self._codes) // HOPS_PER_ENERGY), np.float32)
-        highest, limited_hops = np.zeros(2), np.zeros(1, np.int64)
-        peaks = self._hops.sample_peaks, self._hops.true_peaks
-        leave_peaks(curve.rows, curve.row_of, *peaks, _LEVELS, highest, limited_hops, lowest)
+        highest, limited = np.zeros((2, BLOCK_HOPS), np.float32), np.zeros(BLOCK_HOPS, np.int32)
+        peaks, scratch = (self._hops.sample_peaks, self._hops.true_peaks), np.ones((2, ROW_NODES), np.float32)
+        leave_peaks(curve.rows, curve.row_of, *peaks, _LEVELS, highest, limited, lowest, scratch)
         sample_peak, true_peak = (
-            gain * max(pair) for pair in zip(highest, self._untouched_peaks(curve), strict=True)
+            gain * max(pair) for pair in zip(highest.max(axis=1).tolist(), self._untouched_peaks(curve), strict=True)
         )
         depth_db = -db_from_ratio(float(lowest.min()))
-        share_ratio = int(limited_hops[0]) / len(self._codes)
+        share_ratio = int(limited.sum()) / len(self._codes)
         return Limited(left, lowest, sample_peak, true_peak, depth_db, share_ratio)
 
     def _untouched_peaks(self, curve: Curve) -> tuple[float, float]:
@@ -179,6 +174,12 @@ class Envelope:
         return sample, true
 
 
+def _highest_of_blocks(codes: NDArray[np.uint16]) -> NDArray[np.uint16]:
+    highest = np.empty(-(-len(codes) // BLOCK_HOPS), np.uint16)
+    highest_of_blocks(codes, highest)
+    return highest
+
+
 def _levels() -> NDArray[np.float32]:
     """The magnitude of every code."""
     levels = 10.0 ** ((np.arange(2**16) / STEPS_PER_DB + LOWEST_DB) / 20.0)
@@ -189,156 +190,22 @@ def _levels() -> NDArray[np.float32]:
 _LEVELS = _levels()
 
 
-def _recursive(biquad: NDArray[np.float64]) -> NDArray[np.float64]:
-    """b0, e1, e2, a1, a2 of a biquad with its output put into the recursion: the fewest results wait for another.
-
-    After y = b0 · x + p: p = e1 · x + q - a1 · p and q = e2 · x - a2 · p.
-    """
-    b0, b1, b2, a1, a2 = biquad
-    return np.array([b0, b1 - a1 * b0, b2 - a2 * b0, a1, a2])
+@vectorised
+def highest_of_blocks(codes: Integers, highest: Integers) -> None:
+    """Write the highest code of each block of BLOCK_HOPS; the last one may be shorter."""
+    for block in range(len(highest)):
+        part = codes[block * BLOCK_HOPS : (block + 1) * BLOCK_HOPS]
+        found = part[0]
+        for at in range(len(part)):
+            found = max(found, part[at])
+        highest[block] = found
 
 
 @vectorised
-def leave_energies(
-    rows: Floats,
-    row_of: Integers,
-    weighted: Floats,
-    low_band: Integers,
-    biquad: Floats,
-    weights: Floats,
-    energies: Floats,
-    squares: Floats,
-    ones: Floats,
-    scratch: Floats,
-    memory: Floats,
-) -> None:
-    """Change energies and squares where a curve works.
-
-    ones: nodes of LEAD_HOPS without limiting; scratch: _ROWS × a block; memory: channels × 4.
-    """
-    hops, filtered = len(weighted), False
-    for block in range(len(row_of)):
-        if row_of[block] < 0 or block * BLOCK_HOPS >= hops:
-            filtered = False
-            continue
-        first, last = block * BLOCK_HOPS, min((block + 1) * BLOCK_HOPS, hops)
-        part = rows[row_of[block], : last - first + SPLINE_HOPS]
-        mean_squares(part, scratch[_MEANS])
-        bends = lowest_of(part) < BENDING
-        if bends and not filtered:
-            lead = min(first, LEAD_HOPS)
-            memory[:] = 0.0
-            led = rows[row_of[block - 1], BLOCK_HOPS - lead :] if block and row_of[block - 1] >= 0 else ones
-            filter_low(low_band[first - lead : first], led, biquad, weights, memory, scratch)
-        if bends:
-            filter_low(low_band[first:last], part, biquad, weights, memory, scratch)
-        else:
-            scratch[:_GAINS] = 0.0
-        filtered = bends
-        _apply(weighted[first:last], scratch)
-        at = first // HOPS_PER_ENERGY
-        _change(scratch, energies[at:], squares[at:], (last - first) // HOPS_PER_ENERGY)
-
-
-@vectorised
-def lowest_of(nodes: Floats) -> float:
-    """The lowest of some nodes."""
-    lowest = nodes[0]
-    for at in range(len(nodes)):
-        lowest = nodes[at] if nodes[at] < lowest else lowest
-    return float(lowest)
-
-
-@vectorised
-def mean_squares(nodes: Floats, means: Floats) -> None:
-    """Mean square of the curve over each hop (arithmetic: integrals of the products of a cubic B-spline's basis)."""
-    first, second, third, fourth = nodes, nodes[1:], nodes[2:], nodes[SPLINE_HOPS:]
-    for at in range(len(nodes) - SPLINE_HOPS):
-        a, b, c, d = float(first[at]), float(second[at]), float(third[at]), float(fourth[at])
-        mean = 20.0 * (a * a + d * d) + 1188.0 * (b * b + c * c)
-        means[at] = (mean + 2.0 * (129.0 * (a * b + c * d) + 60.0 * (a * c + b * d) + a * d + 933.0 * b * c)) / 5040.0
-
-
-@vectorised
-def filter_low(
-    low_band: Integers, nodes: Floats, biquad: Floats, weights: Floats, memory: Floats, scratch: Floats
-) -> None:
-    """Energies of the low band in some hops: K-weighted without and with the curve, and as it is.
-
-    nodes: those of these hops; biquad: see `_recursive`; memory: channels × 4, of both filters, carried on; scratch:
-    the first three rows are written, the fourth is used.
-    """
-    before, after, plain, gains = scratch[_BEFORE], scratch[_AFTER], scratch[_PLAIN], scratch[_GAINS]
-    second, third = nodes[1:], nodes[2:]
-    for hop in range(len(low_band)):
-        gains[hop] = (float(nodes[hop]) + 4.0 * float(second[hop]) + float(third[hop])) / 6.0
-        before[hop], after[hop], plain[hop] = 0.0, 0.0, 0.0
-    for channel in range(len(weights)):
-        if weights[channel] > 0.0:
-            low, curved = scratch[_TOTAL, : len(low_band)], scratch[_LEFT, : len(low_band)]
-            for hop in range(len(low)):
-                low[hop] = LOW_UNIT * float(low_band[hop, channel])
-            for hop in range(len(low)):
-                plain[hop] += low[hop] * low[hop]
-            for hop in range(len(low)):
-                curved[hop] = low[hop] * gains[hop]
-            _filter_both(low, curved, biquad, memory[channel])
-            for hop in range(len(low)):
-                before[hop] += weights[channel] * (low[hop] * low[hop])
-            for hop in range(len(low)):
-                after[hop] += weights[channel] * (curved[hop] * curved[hop])
-
-
-@kernel
-def _filter_both(low: Floats, curved: Floats, biquad: Floats, memory: Floats) -> None:
-    """Two signals through a biquad, in place: neither waits for the other. memory: two values of each, carried on.
-
-    In strict order, which is that in which the fewest results wait for another: see `_recursive`.
-    """
-    b0, e1, e2, a1, a2 = biquad[0], biquad[1], biquad[2], biquad[3], biquad[4]
-    p, q, r, s = memory[0], memory[1], memory[2], memory[3]
-    for hop in range(len(low)):
-        x, y = low[hop], curved[hop]
-        low[hop], curved[hop] = b0 * x + p, b0 * y + r
-        p, q = (e1 * x + q) - a1 * p, e2 * x - a2 * p
-        r, s = (e1 * y + s) - a1 * r, e2 * y - a2 * r
-    memory[0], memory[1], memory[2], memory[3] = p, q, r, s
-
-
-@vectorised
-def _apply(weighted: Floats, scratch: Floats) -> None:
-    """What some hops hold before and after the curve, K-weighted and plain.
-
-    The mean square of the curve changes all but the low band, which changes by what its filter says.
-    """
-    before, after, plain, means = scratch[_BEFORE], scratch[_AFTER], scratch[_PLAIN], scratch[_MEANS]
-    total, left = scratch[_TOTAL], scratch[_LEFT]
-    plain_total, plain_left = scratch[_PLAIN_TOTAL], scratch[_PLAIN_LEFT]
-    # Each loop writes one array: with several the compiler takes one hop at a time.
-    for hop in range(len(weighted)):
-        total[hop] = weighted[hop]
-    for hop in range(len(weighted)):
-        left[hop] = (total[hop] - before[hop]) * means[hop] + after[hop]
-    for hop in range(len(weighted)):
-        plain_total[hop] = HEAD_SHARE * (total[hop] - before[hop]) + plain[hop]
-    for hop in range(len(weighted)):
-        plain_left[hop] = plain_total[hop] * means[hop]
-
-
-@vectorised
-def _change(scratch: Floats, energies: Floats, squares: Floats, count: int) -> None:
-    """Change so many energies and squares by what is left of theirs in the scratch."""
-    for energy in range(count):
-        total, left, plain_total, plain_left = 0.0, 0.0, 0.0, 0.0
-        for hop in range(energy * HOPS_PER_ENERGY, (energy + 1) * HOPS_PER_ENERGY):
-            total += scratch[_TOTAL, hop]
-            left += scratch[_LEFT, hop]
-            plain_total += scratch[_PLAIN_TOTAL, hop]
-            plain_left += scratch[_PLAIN_LEFT, hop]
-        if total > 0.0:
-            energies[energy] *= max(0.0, left) / total
-        if plain_total > 0.0:
-            squares[energy] *= min(1.0, max(0.0, plain_left / plain_total))
+def go_on(before: Floats, last: Floats, times: float, found: Floats) -> None:
+    """Write values, none under 0, that go on in a line so many times as far as they came."""
+    for at in range(len(found)):
+        found[at] = max(0.0, last[at] + times * (last[at] - before[at]))
 
 
 @vectorised
@@ -349,32 +216,54 @@ def leave_peaks(
     true_codes: Integers,
     levels: Floats,
     highest: Floats,
-    limited_hops: Integers,
+    limited: Integers,
     lowest: Floats,
+    scratch: Floats,
 ) -> None:
-    """Raise the largest sample and true peak to what the blocks have in which a curve works.
+    """Raise the largest peaks to what the blocks have in which a curve works, and count the hops that it limits.
 
-    Counts the hops that it limits, and writes the lowest node of every 10 ms of those blocks.
+    highest: largest sample and true peak × hops of a block; limited: hops of a block; both over all blocks. lowest:
+    the lowest node of every 10 ms, written in those blocks. scratch: 2 × ROW_NODES. Each loop raises an array: the
+    largest of all would be looked for one by one.
     """
+    gains = scratch[0]
     for block in range(len(row_of)):
         if row_of[block] < 0 or block * BLOCK_HOPS >= len(true_codes):
             continue
         first, last = block * BLOCK_HOPS, min((block + 1) * BLOCK_HOPS, len(true_codes))
-        part = rows[row_of[block], : last - first + SPLINE_HOPS]
-        for start in range(0, last - first, HOPS_PER_ENERGY):
-            end = start + HOPS_PER_ENERGY + SPLINE_HOPS
-            lowest[(first + start) // HOPS_PER_ENERGY] = lowest_of(part[start:end])
-        samples, trues = sample_codes[first:last], true_codes[first:last]
-        second, third, fourth = part[1:], part[2:], part[SPLINE_HOPS:]
-        limited, sample_peak, true_peak = 0, highest[0], highest[1]
-        for hop in range(len(samples)):
-            a, b, c, d = float(part[hop]), float(second[hop]), float(third[hop]), float(fourth[hop])
-            limited += 1 if a + b + c + d < 4.0 else 0
+        row = rows[row_of[block]]
+        _lowest_of_energies(row, scratch, lowest[first // HOPS_PER_ENERGY :])
+        second, third, fourth = row[1:], row[2:], row[SPLINE_HOPS:]
+        for hop in range(last - first):
+            a, b, c, d = float(row[hop]), float(second[hop]), float(third[hop]), float(fourth[hop])
             early, middle, late = (a + 4.0 * b + c) / 6.0, (a + 23.0 * (b + c) + d) / 48.0, (b + 4.0 * c + d) / 6.0
-            gain = early if early > late else late
-            gain = gain if gain > middle else middle
-            sample, true = float(levels[samples[hop]]) * gain, float(levels[trues[hop]]) * gain
-            sample_peak = sample if sample > sample_peak else sample_peak
-            true_peak = true if true > true_peak else true_peak
-        limited_hops[0] += limited
-        highest[0], highest[1] = sample_peak, true_peak
+            gains[hop] = max(early, middle, late)
+        for hop in range(last - first):
+            sum_of_nodes = float(row[hop]) + float(second[hop]) + float(third[hop]) + float(fourth[hop])
+            limited[hop] += 1 if sum_of_nodes < 4.0 else 0
+        _raise(highest[0], sample_codes[first:last], levels, gains)
+        _raise(highest[1], true_codes[first:last], levels, gains)
+
+
+@vectorised
+def _lowest_of_energies(row: Floats, scratch: Floats, lowest: Floats) -> None:
+    """Write the lowest node of each 10 ms of a block: first of 2 neighbours, then of 4, of 8 and of all it is."""
+    one, other = scratch[0], scratch[1]
+    _lower_of_two(row, row[1:], one)
+    _lower_of_two(one, one[2:], other)
+    _lower_of_two(other, other[4:], one)
+    _lower_of_two(one, one[HOPS_PER_ENERGY + SPLINE_HOPS - 8 :], other)
+    for energy in range(min(BLOCK_ENERGIES, len(lowest))):
+        lowest[energy] = other[energy * HOPS_PER_ENERGY]
+
+
+@vectorised
+def _lower_of_two(one: Floats, other: Floats, lower: Floats) -> None:
+    for at in range(len(other)):
+        lower[at] = min(one[at], other[at])
+
+
+@vectorised
+def _raise(highest: Floats, codes: Integers, levels: Floats, gains: Floats) -> None:
+    for hop in range(len(codes)):
+        highest[hop] = max(highest[hop], levels[codes[hop]] * gains[hop])

@@ -20,6 +20,7 @@ bench:    ## measuring, planning and limiting against other tools, as ratios in 
 	.venv/bin/python -m bench.plan
 	.venv/bin/python -m bench.limiter
 	.venv/bin/python -m bench.render
+	.venv/bin/python -m bench.batch
 	.venv/bin/python -m bench.board
 	.venv/bin/python -m bench.hearing
 

@@ -9,8 +9,10 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
+from .files.ogg import settle_serial
 from .kernels import SUFFIX
 from .measure import measure
+from .measure.gating import MOMENTARY_HOPS, series_lufs
 from .process import process
 from .specs import parse_spec
 
@@ -24,7 +26,11 @@ spec.name = "Warm"
 loudness = {{ target = -14.0, tolerance = 0.5 }}
 limits = {{ max_true_peak_dbtp = -1.0 }}
 method = {{ allow = "limiter" }}
-formats = [{{ container = "wav", encoding = "pcm_16", channels = "{channels}", sample_rate = {rate_hz} }}]
+output = {{ pick = "all", name = "{{title}}_{{bits}}" }}
+formats = [
+    {{ container = "wav", encoding = "pcm_16", dither = "shaped", channels = "{channels}", sample_rate = {rate_hz} }},
+    {{ container = "wav", encoding = "pcm_24", channels = "{channels}", sample_rate = {rate_hz} }},
+]
 """
 
 
@@ -38,15 +44,17 @@ def compile_kernels() -> None:
     with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("spawn")) as pool:
         list(pool.map(_measure, _KINDS))
     with tempfile.TemporaryDirectory() as folder:
+        settle_serial(_bursts(Path(folder), "ogg", "VORBIS"), 1)
         for channels, times in (("keep", 1), ("keep", 2), ("mono", 1)):
             spec = parse_spec(_LIMITED.format(channels=channels, rate_hz=times * _SAMPLE_RATE_HZ), channels)
-            (made,) = process(_bursts(Path(folder), *_KINDS[0]), spec, Path(folder), replace=True)
-            assert made.plan.action == "limit"
+            made = process(_bursts(Path(folder), *_KINDS[0]), spec, Path(folder), replace=True)
+            assert all(each.plan.action == "limit" for each in made)
 
 
 def _measure(kind: tuple[str, str]) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        measure(_bursts(Path(folder), *kind), hops_folder=Path(folder))
+        reading = measure(_bursts(Path(folder), *kind), hops_folder=Path(folder))
+    series_lufs(reading.curves.energies, MOMENTARY_HOPS)
 
 
 def _bursts(folder: Path, suffix: str, subtype: str) -> Path:

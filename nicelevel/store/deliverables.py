@@ -76,6 +76,11 @@ def find_deliverable(deliverable_id: int) -> Deliverable | None:
     return with_names().where(Deliverable.id == deliverable_id).first()
 
 
+def unfinished_of(digest: str) -> list[Deliverable]:
+    """All that waits or is being rendered of sources with these contents."""
+    return list(with_names().where(Source.digest == digest, Deliverable.state.in_(UNFINISHED)))
+
+
 def save_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> bool:
     """The one place where the state of a deliverable is written; False where somebody has stopped it meanwhile."""
     if state not in UNFINISHED:

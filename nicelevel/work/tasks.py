@@ -21,20 +21,21 @@ from nicelevel.core.hear.programmes import hearing_fold
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.sets import judged_by
 from nicelevel.core.plan.sum_check import check_sum
-from nicelevel.core.prepare import prepare
+from nicelevel.core.prepare import Kept, prepare
+from nicelevel.core.prepare.shared import SharedSignals
 from nicelevel.core.prepare.sum_up import write_sum
 from nicelevel.core.process import refuse
 from nicelevel.core.produce import Order, Planned, produce
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Deliverable as Made
-from nicelevel.core.values import Preparation
+from nicelevel.core.values import Plan, Preparation
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.proof_sheet import course_json
 from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import DECODED, AudioFolder
 from nicelevel.store.changes import announce
 from nicelevel.store.database import connected, database
-from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, save_deliverable
+from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, save_deliverable, unfinished_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.own_targets import own_target_of, with_target
@@ -63,6 +64,9 @@ logger = logging.getLogger("nicelevel.work")
 TOLD_EVERY_S = 0.25
 PREPARE_PRIORITY = 5
 """After what is to be measured, before what is to be rendered."""
+
+_shared = SharedSignals()
+"""By all that is rendered in this process."""
 
 UNEXPECTED = "Something went wrong inside Nice Level; the log of the worker says what."
 
@@ -180,13 +184,8 @@ def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -
 
 
 def _render(deliverable: Deliverable, config: Config) -> None:
-    source = deliverable.source
-    spec = with_target(spec_of(deliverable.spec), own_target_of(source, deliverable.destination))
-    audio = AudioFolder(config.audio_folder)
-    plans = plans_of(source, spec, audio)
-    if deliverable.format_number >= len(plans):
-        raise UnsupportedError("The spec does not ask for this format any more.")
-    plan = plans[deliverable.format_number]
+    source, audio = deliverable.source, AudioFolder(config.audio_folder)
+    spec, plan = _planned(deliverable, audio)
     refuse(plan)
     home = home_of(deliverable.id, config.deliverables_folder)
     shutil.rmtree(home, ignore_errors=True)
@@ -194,23 +193,11 @@ def _render(deliverable: Deliverable, config: Config) -> None:
     if not save_deliverable(deliverable, "rendering", progress_ratio=0.0, started_at=datetime.now(UTC)):
         raise StoppedError("Stopped.")
     progress = throttled(lambda ratio: _go_on(deliverable, ratio))
-
-    def replan(tighter: Spec) -> Planned:
-        made = plans_of(source, tighter, audio)[0]
-        return made, limited_of(source, made, audio)
-
-    order = Order(
-        audio.audio_path(source.digest),
-        load_figures(source.digest, audio).source,
-        spec,
-        judged_by(spec, plan, source.leader_id is not None),
-        (plan, limited_of(source, plan, audio)),
-        prepared_signals(source.digest, audio),
-        replan if plan.output.is_lossy and source.leader_id is None else None,
-    )
     path = deliverable_path(source.title, spec, plan.output)
-    done = produce(order, home / path.name, False, progress)
-    kept = save_deliverable(
+    wanted_again = _is_wanted_again(deliverable, plan, audio)
+    with _shared.reading(audio.audio_path(source.digest), plan.preparation, wanted_again) as kept:
+        done = produce(_order(source, spec, plan, audio, kept), home / path.name, False, progress)
+    stored = save_deliverable(
         deliverable,
         "proved" if done.proof.verdict.meets else "missed",
         progress_ratio=1.0,
@@ -221,8 +208,45 @@ def _render(deliverable: Deliverable, config: Config) -> None:
         measured=reading_json(done.proof.reading, done.path.name) | {"course": course_json(done.proof.reading)},
         findings=[finding_json(finding) for finding in done.proof.verdict.findings],
     )
-    if not kept:
+    if not stored:
         raise StoppedError("Stopped.")
+
+
+def _planned(deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:
+    """The spec that a deliverable is made for and its plan. Raises as `core.plan.plans`, and UnsupportedError."""
+    source = deliverable.source
+    spec = with_target(spec_of(deliverable.spec), own_target_of(source, deliverable.destination))
+    plans = plans_of(source, spec, audio)
+    if deliverable.format_number >= len(plans):
+        raise UnsupportedError("The spec does not ask for this format any more.")
+    return spec, plans[deliverable.format_number]
+
+
+def _is_wanted_again(deliverable: Deliverable, plan: Plan, audio: AudioFolder) -> bool:
+    """Whether another deliverable is to be made from the same prepared signal."""
+    for other in unfinished_of(deliverable.source.digest):
+        with suppress(NiceLevelError):
+            of_other = _planned(other, audio)[1].preparation.of_all_channels
+            if other.id != deliverable.id and of_other == plan.preparation.of_all_channels:
+                return True
+    return False
+
+
+def _order(source: Source, spec: Spec, plan: Plan, audio: AudioFolder, kept: Kept | None) -> Order:
+    def replan(tighter: Spec) -> Planned:
+        made = plans_of(source, tighter, audio)[0]
+        return made, limited_of(source, made, audio)
+
+    return Order(
+        audio.audio_path(source.digest),
+        load_figures(source.digest, audio).source,
+        spec,
+        judged_by(spec, plan, source.leader_id is not None),
+        (plan, limited_of(source, plan, audio)),
+        prepared_signals(source.digest, audio),
+        replan if plan.output.is_lossy and source.leader_id is None else None,
+        kept,
+    )
 
 
 def _made_as(done: Made) -> dict[str, Any]:

@@ -10,6 +10,7 @@ from nicelevel.core import errors
 from nicelevel.core.channels import layout_from_count
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.files import StagedFile, open_sink, take_in
+from nicelevel.core.files.codes import in_three_bytes
 from nicelevel.core.files.containers import container_of, data_bytes
 from nicelevel.core.files.headers import read_header
 from nicelevel.core.files.names import deliverable_path, missed_name, safe_name
@@ -313,3 +314,10 @@ def _named(pattern):
         '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 44100\n',
         "house",
     )
+
+
+@pytest.mark.parametrize("count", [0, 1, 3, 4, 7, 4096])
+def test_words_of_three_bytes_are_what_is_left_of_four(count):
+    """Little endian: the fourth byte is the sign, which the third one says too."""
+    words = np.random.default_rng(3).integers(-(2**23), 2**23, count).astype("<i4")
+    assert in_three_bytes(words) == b"".join(word.tobytes()[:3] for word in words)

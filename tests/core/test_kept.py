@@ -9,7 +9,7 @@ from nicelevel.core.files import take_in
 from nicelevel.core.measure import Meter, measure
 from nicelevel.core.prepare import Workshop, prepare, prepared
 from nicelevel.core.prepare.held import STEP
-from nicelevel.core.prepare.prepared import kept_blocks, prepared_blocks, prepared_source
+from nicelevel.core.prepare.prepared import prepared_blocks, prepared_source
 from nicelevel.core.process import process
 from nicelevel.core.specs import parse_spec
 from nicelevel.core.values import Preparation
@@ -48,7 +48,7 @@ def _blocks(path, preparation):
 def test_what_was_kept_is_what_is_made_again(tmp_path, subtype, preparation):
     path = signals.write(tmp_path / "take.wav", signals.programme(2, seed=4), subtype=subtype)
     kept = prepare(path, preparation, most_kept_bytes=LOTS_BYTES).kept
-    assert np.array_equal(np.concatenate(list(kept_blocks(kept, 4_321))), _blocks(path, preparation))
+    assert np.array_equal(np.concatenate(list(kept.blocks(4_321))), _blocks(path, preparation))
 
 
 @pytest.mark.parametrize(("subtype", "item_bytes"), [("PCM_24", 4), ("FLOAT", 8)])
@@ -56,7 +56,7 @@ def test_nothing_is_kept_that_takes_more_room_than_there_is(tmp_path, subtype, i
     """Whole numbers take four bytes, floating point stays 64 bits wide."""
     path = signals.write(tmp_path / "take.wav", signals.programme(1), subtype=subtype)
     resampled, needed_bytes = Preparation(sample_rate_hz=44_100), 44_100 * 2 * item_bytes
-    assert prepare(path, resampled, most_kept_bytes=needed_bytes).kept.nbytes == needed_bytes
+    assert prepare(path, resampled, most_kept_bytes=needed_bytes).kept.codes.nbytes == needed_bytes
     assert prepare(path, resampled, most_kept_bytes=needed_bytes - 1).kept is None
     with Workshop(path, with_hops=False, most_kept_bytes=LOTS_BYTES) as shop:
         assert shop.find(Preparation()).kept is None
@@ -81,8 +81,8 @@ def test_what_passes_the_range_of_steps_is_measured_and_kept_in_floating_point(t
     path = signals.write(tmp_path / "tone.wav", tone)
     loud = Preparation(((20.0, 0.0),), layout_of_name("mono"), 44_100)
     found = prepare(path, loud, most_kept_bytes=LOTS_BYTES)
-    assert found.kept.dtype == np.float64
-    assert np.abs(found.kept).max() == pytest.approx(20.0 * 10 ** (-1 / 20), rel=1e-3)
+    assert found.kept.codes.dtype == np.float64
+    assert np.abs(found.kept.codes).max() == pytest.approx(20.0 * 10 ** (-1 / 20), rel=1e-3)
     assert found.reading.sample_peak_dbfs == pytest.approx(25.02, abs=0.02)
 
 

@@ -8,6 +8,7 @@ import soundfile
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NotPreparedError
 from nicelevel.core.plan import plans
+from nicelevel.core.prepare import shared
 from nicelevel.core.specs import parse_spec
 from nicelevel.core.specs.library import shipped_toml
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
@@ -168,6 +169,48 @@ def test_a_limited_deliverable_is_proved_as_planned(take_in, work_off, store, jo
     assert (proved.state, proved.plan["action"]) == ("proved", "limit")
     assert proved.plan["limiting_db"] > 0.5
     assert proved.measured["integrated_lufs"] == pytest.approx(proved.plan["predicted"]["integrated_lufs"], abs=0.05)
+
+
+THREE_OF_ONE_RATE = """
+spec.name = "Masters"
+loudness = { target = -20.0, tolerance = 0.5 }
+formats = [
+    { container = "wav", encoding = "pcm_16", sample_rate = 44100 },
+    { container = "wav", encoding = "pcm_24", sample_rate = 44100 },
+    { container = "flac", encoding = "pcm_24", sample_rate = 44100 },
+]
+output = { pick = "all", name = "{title}_{codec}_{bits}" }
+"""
+
+
+def test_deliverables_of_one_rate_are_resampled_once_and_are_what_each_is_alone(
+    take_in, work_off, store, job, monkeypatch
+):
+    begun, whole = [], shared.coded_blocks
+
+    def counted(*arguments):
+        begun.append(arguments)
+        return whole(*arguments)
+
+    monkeypatch.setattr(shared, "coded_blocks", counted)
+    keep_version("masters", THREE_OF_ONE_RATE)
+    place = add_destination(job.id, "masters")
+    source = take_in("mix.wav", signals.programme(4, seed=4), subtype="PCM_24")
+    work_off()
+    work_off()
+
+    def rendered():
+        assert len(enqueue_renders(source, place, store)) == 3
+        work_off()
+        made = [each for each in deliverables_of(job.id) if each.destination_id == place.id]
+        assert {each.state for each in made} == {"proved"}
+        return [each.sha256 for each in made]
+
+    together = rendered()
+    assert len(begun) == 1
+    monkeypatch.setattr(tasks, "_shared", shared.SharedSignals(most_bytes=0))
+    assert rendered() == together
+    assert len(begun) == 1
 
 
 def test_members_of_a_set_are_written_with_one_gain(take_in, work_off, store, job):

@@ -118,3 +118,22 @@ def take_channel(codes: Integers, first: int, channel: int, samples: Floats) -> 
         return
     for at in range(len(samples)):
         samples[at] = read(codes, first + at, channel) if 0 <= first + at < len(codes) else 0
+
+
+def in_three_bytes(words: NDArray[np.int32]) -> bytes:
+    """The lower three bytes of every word, one after the other."""
+    joined = np.empty((len(words) // 4, 3), np.int32)
+    join_three_bytes(words, joined)
+    rest = words[4 * len(joined) :].view(np.uint8).reshape(-1, 4)[:, :3]
+    return joined.tobytes() + rest.tobytes()
+
+
+@vectorised
+def join_three_bytes(words: Integers, joined: Integers) -> None:
+    """Four words in three: a copy of the bytes would go three by three."""
+    for at in range(len(joined)):
+        first, second = words[4 * at] & 0xFFFFFF, words[4 * at + 1] & 0xFFFFFF
+        third, fourth = words[4 * at + 2] & 0xFFFFFF, words[4 * at + 3] & 0xFFFFFF
+        joined[at, 0] = first | second << 24
+        joined[at, 1] = second >> 8 | third << 16
+        joined[at, 2] = third >> 16 | fourth << 8

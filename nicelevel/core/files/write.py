@@ -16,6 +16,7 @@ import soundfile
 from ..errors import NoPermissionError, NoSpaceError, OutputExistsError
 from ..values import OutputFormat
 from .blocks import Samples
+from .codes import in_three_bytes
 from .containers import data_bytes
 from .sink import Sink
 from .wave_header import wave_header
@@ -143,8 +144,7 @@ def packed(samples: Samples, output: OutputFormat) -> bytes:
     if output.bits is None:
         return samples.astype("<f4" if output.encoding == "float_32" else "<f8").tobytes()
     if output.bits == 24:
-        words = np.ascontiguousarray(samples, "<i4").view(np.uint8)
-        return words.reshape(-1, 4)[:, :3].tobytes()
+        return in_three_bytes(np.ascontiguousarray(samples, "<i4").reshape(-1))
     return samples.astype(f"<i{output.bits // 8}").tobytes()
 
 

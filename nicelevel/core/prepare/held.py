@@ -5,6 +5,8 @@ without dither. It takes half the memory of 64-bit floating point, so a song tha
 kept until it is written. Floating-point audio stays what it is: its level may be anything.
 """
 
+from collections.abc import Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,8 +20,20 @@ _STEPS = 1.0 / STEP
 _LOWEST, _HIGHEST = float(np.iinfo(HELD.dtype).min), float(np.iinfo(HELD.dtype).max)
 
 
-Kept = NDArray[np.int32] | NDArray[np.float64]
-"""A prepared signal in memory, frames × channels: numbers of steps, or samples."""
+Codes = NDArray[np.int32] | NDArray[np.float64]
+"""Frames × channels: numbers of steps, or samples."""
+
+
+class Kept:
+    """A prepared signal in memory."""
+
+    def __init__(self, codes: Codes) -> None:
+        self.codes = codes
+
+    def blocks(self, frames: int) -> Iterator[Block]:
+        """All of it, ±1.0 at full scale. What can go on no longer ends early: the rest is to be made again."""
+        for first in range(0, len(self.codes), frames):
+            yield samples_of(self.codes[first : first + frames])
 
 
 class PastRangeError(Exception):
@@ -47,10 +61,10 @@ def in_steps(block: Block) -> NDArray[np.float64]:
     return samples
 
 
-def samples_of(kept: Kept) -> NDArray[np.float64]:
+def samples_of(codes: Codes) -> NDArray[np.float64]:
     """What was kept, ±1.0 at full scale: exact, for a step is a power of two."""
-    samples: NDArray[np.float64] = kept.astype(np.float64)
-    return samples * STEP if kept.dtype == HELD.dtype else samples
+    samples: NDArray[np.float64] = codes.astype(np.float64)
+    return samples * STEP if codes.dtype == HELD.dtype else samples
 
 
 @vectorised

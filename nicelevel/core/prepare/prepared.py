@@ -24,7 +24,7 @@ from ..measure.gating import SortedBlocks, gating_blocks, short_term_steps
 from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
 from ..values import Preparation, Reading, Source
-from .held import Kept, PastRangeError, hold, in_steps, is_in_steps, samples_of
+from .held import Codes, Kept, PastRangeError, hold, in_steps, is_in_steps
 from .steps import UNTOUCHED, resampled_frames
 
 STRETCH_S = 4
@@ -92,11 +92,6 @@ def prepared_blocks(audio: Audio, preparation: Preparation, frames: int) -> Iter
     """Blocks of frames × channels after every step; of an untouched source as `Audio.blocks` gives them."""
     blocks = audio.blocks(frames) if preparation.is_nothing else _worked_on(audio, preparation, frames)
     return map(in_steps, blocks) if is_in_steps(audio.source, preparation) else blocks
-
-
-def kept_blocks(kept: Kept, frames: int) -> Iterator[Block]:
-    """The same blocks of a signal that was kept."""
-    return (samples_of(kept[first : first + frames]) for first in range(0, len(kept), frames))
 
 
 def _worked_on(audio: Audio, preparation: Preparation, frames: int) -> Iterator[Block]:
@@ -227,26 +222,37 @@ def _measure(
     """Of a signal in steps, the codes themselves may be measured; raises PastRangeError where they do not reach."""
     with take_in(path) as audio:
         source, done = prepared_source(audio.source, preparation), 0
-        as_codes = as_codes and is_in_steps(audio.source, preparation)
-        coding = HELD if as_codes else DOUBLE
-        has_room = source.frames * source.channels * coding.item_bytes <= most_kept_bytes
-        kept = np.empty((source.frames, source.channels), coding.dtype) if has_room else None
-        made = (_worked_on if as_codes else prepared_blocks)(audio, preparation, BLOCK_FRAMES)
-        with hop_files(source, hops_folder) as hops, ahead(_put(made, coding, kept)) as blocks:
+        coding = HELD if as_codes and is_in_steps(audio.source, preparation) else DOUBLE
+        codes = empty_codes(source, coding) if bytes_of(source, coding) <= most_kept_bytes else None
+        made = coded_blocks(audio, preparation, coding, codes)
+        with hop_files(source, hops_folder) as hops, ahead(made) as blocks:
             meter = Meter(source, coding, hops, STRETCH_S)
             for block in blocks:
                 meter.feed(block)
                 done += len(block)
                 if progress:
                     progress(done / source.frames)
-            return meter.reading(), kept
+            return meter.reading(), None if codes is None else Kept(codes)
 
 
-def _put(blocks: Iterator[Block], coding: Coding, kept: Kept | None) -> Iterator[NDArray[Any]]:
-    """The blocks in a coding, where they are kept if they are. Raises PastRangeError."""
-    done = 0
-    for block in blocks:
-        room: NDArray[Any] = np.empty(block.shape, coding.dtype) if kept is None else kept[done : done + len(block)]
+def bytes_of(source: Source, coding: Coding) -> int:
+    """What a signal takes in memory."""
+    return source.frames * source.channels * coding.item_bytes
+
+
+def empty_codes(source: Source, coding: Coding) -> Codes:
+    """Room for a signal."""
+    codes: Codes = np.empty((source.frames, source.channels), coding.dtype)
+    return codes
+
+
+def coded_blocks(
+    audio: Audio, preparation: Preparation, coding: Coding, codes: Codes | None
+) -> Iterator[NDArray[Any]]:
+    """The blocks of a prepared signal in a coding, put into their room where there is one. Raises PastRangeError."""
+    done, is_rounded = 0, coding.is_whole and is_in_steps(audio.source, preparation)
+    for block in (_worked_on if is_rounded else prepared_blocks)(audio, preparation, BLOCK_FRAMES):
+        room: NDArray[Any] = np.empty(block.shape, coding.dtype) if codes is None else codes[done : done + len(block)]
         if coding.is_whole:
             hold(block, room)
         else:

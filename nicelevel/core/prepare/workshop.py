@@ -31,7 +31,7 @@ class Workshop:
         """The prepared signal with its reading. Raises the NiceLevelError named for the cause."""
         if preparation not in self._made:
             made = prepare(self._path, preparation, self._hops_folder(), self._progress, self._room_bytes)
-            self._room_bytes -= 0 if made.kept is None else made.kept.nbytes
+            self._room_bytes -= 0 if made.kept is None else made.kept.codes.nbytes
             self._made[preparation] = made
         return self._made[preparation]
 

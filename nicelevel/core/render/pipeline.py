@@ -18,7 +18,7 @@ from ..files.write import speaking_errors
 from ..plan.limiter import Limited
 from ..prepare import Kept
 from ..prepare.pieces import prepared_piece
-from ..prepare.prepared import kept_blocks, prepared_blocks, prepared_source
+from ..prepare.prepared import prepared_blocks, prepared_source
 from ..progress import Progress
 from ..units import ratio_from_db
 from ..values import Plan
@@ -58,10 +58,9 @@ def _write(
     seed = seed_of(path)
     with take_in(path) as audio:
         frames = prepared_source(audio.source, plan.preparation).frames
-        if kept is None:
-            prepared = prepared_blocks(audio, plan.preparation, BLOCK_FRAMES)
-        else:
-            prepared = kept_blocks(kept, BLOCK_FRAMES)
+        prepared = prepared_blocks(audio, plan.preparation, BLOCK_FRAMES)
+        if kept is not None:
+            prepared = _kept_first(kept, prepared, frames)
         sink = open_sink(staged.path, plan.output, frames, seed)
         rounder = Rounder(plan.output, plan.dithers, seed) if plan.output.bits else None
         try:
@@ -79,6 +78,21 @@ def _write(
                         progress(done / frames)
         finally:
             sink.close()
+
+
+def _kept_first(kept: Kept, made_again: Iterator[Block], frames: int) -> Iterator[Block]:
+    """What was kept of a prepared signal; from where it ends, what is made again."""
+    done = 0
+    for block in kept.blocks(BLOCK_FRAMES):
+        yield block
+        done += len(block)
+    if done == frames:
+        return
+    passed = 0
+    for block in made_again:
+        passed += len(block)
+        if passed > done:
+            yield block[-(passed - done) :]
 
 
 def _levelled(blocks: Iterator[Block], plan: Plan, limited: Limited | None) -> Iterator[NDArray[np.float64]]:

@@ -53,9 +53,7 @@ def together(folder: Path, length_s: int) -> None:
     pairs = [(seconds(["taskset", "-c", "0", *one]), seconds(ours)) for _ in range(PAIRS)]
     alone_s, together_s = (statistics.median(column) for column in zip(*pairs, strict=True))
     ratio = statistics.median(one_s / two_s for one_s, two_s in pairs)
-    print(
-        f"{FILES} files of {length_s} s, one core: {alone_s:.1f} s; two side by side: {together_s:.1f} s, {ratio:.2f}×"
-    )
+    print(f"{FILES} files of {length_s} s: one core {alone_s:.1f} s, side by side {together_s:.1f} s, {ratio:.2f}×")
 
 
 def compare(name: str, wanted: str, folder: Path, path: Path, theirs: Sequence[Sequence[str | Path]]) -> None:

@@ -33,10 +33,11 @@ def energy_from_db(level_db: float) -> float:
 
 
 _DB_OF_E = 10.0 / math.log(10.0)
+"""Natural logarithms and powers are computed several at once, those of ten are not."""
 
 
 def db_from_energies(mean_squares: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Levels in dB of many mean squares: natural logarithms are computed several at once."""
+    """Levels in dB of many mean squares."""
     levels: NDArray[np.float64] = _DB_OF_E * np.log(mean_squares)
     return levels
 
@@ -45,6 +46,11 @@ def energies_from_db(levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
     """Mean squares of many levels in dB."""
     energies: NDArray[np.float64] = np.exp(levels_db / _DB_OF_E)
     return energies
+
+
+def ratios_from_db(levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Amplitude ratios of many levels in dB."""
+    return energies_from_db(levels_db / 2.0)
 
 
 def lufs_from_energy(weighted_mean_square: float) -> float:

@@ -37,6 +37,8 @@ formats = [
 def compile_kernels() -> None:
     """Measure two seconds of clipped bursts of every kind, one kind on each processor; render some with a limiter.
 
+    What else is called on the way to a file or a curve is called too, on its own.
+
     Code that was compiled before goes: what still fits is made again, and no other is ever asked for.
     """
     for stored in Path(__file__).parent.rglob(f"*{SUFFIX}"):

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from ..kernels import Floats, Integers, kernel, vectorised
 from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND, LOWEST_DB, STEPS_PER_DB
-from ..units import energies_from_db
+from ..units import ratios_from_db
 from ..values import Limiter
 
 BLOCK_HOPS = 160
@@ -88,7 +88,7 @@ def steps_back(release_ms: float) -> NDArray[np.float32]:
     slowness = np.clip((density - SPARSE_SHARE) / (DENSE_SHARE - SPARSE_SHARE), 0.0, 1.0)
     rise_db = 6.0 / release_ms / SLOWER**slowness
     rises_db = rise_db[:, None] * np.arange(1, HOPS_PER_ENERGY + 1)
-    return energies_from_db(rises_db / 2.0).astype(np.float32)
+    return ratios_from_db(rises_db).astype(np.float32)
 
 
 @cache
@@ -112,7 +112,7 @@ def allowed_ratios(ceiling_db: float, soft_db: float, highest_code: int) -> tupl
     if soft_db > 0.0:
         in_knee = np.abs(over_db) < soft_db / 2.0
         reduction_db[in_knee] = (over_db[in_knee] + soft_db / 2.0) ** 2 / (2.0 * soft_db)
-    return lowest, energies_from_db(-reduction_db / 2.0).astype(np.float32)
+    return lowest, ratios_from_db(-reduction_db).astype(np.float32)
 
 
 @kernel
@@ -132,9 +132,9 @@ def make_curve(
 ) -> int:
     """Write the nodes of each block in which the curve works into a row, and that row's number; how many rows.
 
-    allowed: a ratio for every code from lowest_code on; steps: see `steps_back`. Scratch: windows: the
-    highest code in the window of each hop of a block, and codes of a block with the reach, twice; rises: gains coming
-    back, ones; line: nodes of a block, ones, and the state of the way back.
+    allowed: a ratio for every code from lowest_code on; steps: see `steps_back`. Scratch: windows: the highest code
+    in the window of each hop of a block, and codes of a block with the reach, twice; rises: gains coming back, ones;
+    line: nodes of a block, ones, and the state of the way back.
     """
     taps, blocks, count = len(window), len(block_codes), 0
     state = line[BLOCK_HOPS:]

@@ -10,7 +10,7 @@ from ..kernels import Floats, Integers, vectorised
 from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND, LOWEST_DB, STEPS_PER_DB
 from ..measure.gating import gating_blocks
 from ..measure.hop_files import Hops
-from ..units import db_from_energies, db_from_ratio, energies_from_db
+from ..units import db_from_energies, db_from_ratio, energies_from_db, ratios_from_db
 from ..values import Limiter, PeakKind, Place, Reading
 from .gain_curve import BLOCK_ENERGIES, BLOCK_HOPS, ROW_NODES, SPLINE_HOPS, Curve, gain_curve
 from .left_energies import change_energies, low_band_filter
@@ -182,7 +182,7 @@ def _highest_of_blocks(codes: NDArray[np.uint16]) -> NDArray[np.uint16]:
 
 def _levels() -> NDArray[np.float32]:
     """The magnitude of every code."""
-    levels = 10.0 ** ((np.arange(2**16) / STEPS_PER_DB + LOWEST_DB) / 20.0)
+    levels = ratios_from_db(np.arange(2**16) / STEPS_PER_DB + LOWEST_DB)
     levels[0] = 0.0
     return levels.astype(np.float32)
 

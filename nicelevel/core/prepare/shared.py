@@ -18,7 +18,7 @@ from .prepared import bytes_of, coded_blocks, empty_codes, prepared_source
 MOST_BYTES = 108_000_000
 """Of all signals that are shared at one time: five minutes of 44.1 kHz in stereo."""
 
-LINGER_S = 2.0
+LINGER_S = 10.0
 """So long a signal stays for who comes next."""
 
 HELD_BITS = 24

@@ -114,6 +114,19 @@ def test_what_a_curve_leaves_of_energies_equals_that_of_the_limited_audio(tmp_pa
     assert planned.sample_peak == pytest.approx(np.abs(audio).max(), rel=0.02)
 
 
+@pytest.mark.parametrize("channels", [1, 3])
+def test_a_silent_channel_more_changes_nothing(tmp_path, channels):
+    """Channels are computed in pairs: the last of an odd number goes with none."""
+    signal = np.concatenate([signals.drums(6, seed=seed) for seed in (6, 7)], axis=1)[:, :channels]
+    left = []
+    for name, columns in (("odd", signal), ("even", np.pad(signal, ((0, 0), (0, 1))))):
+        (tmp_path / name).mkdir()
+        left.append(_envelope(tmp_path / name, columns).left(12.0, Limiter(-1.0)))
+    assert left[0].energies == pytest.approx(left[1].energies, rel=1e-9)
+    # Squares are means over channels.
+    assert channels * left[0].squares == pytest.approx((channels + 1) * left[1].squares, rel=1e-9)
+
+
 def test_only_blocks_that_are_limited_are_kept(tmp_path):
     planned, _ = _limited(tmp_path, signals.programme(20, seed=6), 8.0, Limiter(-1.0))
     rows = planned.left.curve.rows

@@ -23,7 +23,7 @@ HEAD_SHARE = 0.5
 """About what plain energy is of K-weighted energy over the low band, whose head lifts it by up to 4 dB."""
 
 # Rows of the scratch that energies are computed in, each a block long; the rest is the low band's memory.
-_BEFORE, _AFTER, _PLAIN, _MEANS, _TOTAL, _LEFT, _PLAIN_TOTAL, _PLAIN_LEFT, _ROWS = range(9)
+_BEFORE, _AFTER, _PLAIN, _GAINS, _LOW, _OTHER_LOW, _MEANS, _TOTAL, _LEFT, _PLAIN_TOTAL, _PLAIN_LEFT, _ROWS = range(12)
 
 
 def low_band_filter(source: Source) -> NDArray[np.float64]:
@@ -48,7 +48,7 @@ def change_energies(
     biquad: see `low_band_filter`; weights: of the channels.
     """
     ones = np.ones(LEAD_HOPS + SPLINE_HOPS, np.float32)
-    scratch, memory = np.zeros((_ROWS, BLOCK_HOPS)), np.zeros((len(weights), 4))
+    scratch, memory = np.zeros((_ROWS, BLOCK_HOPS)), np.zeros((len(weights) + 1, 4))
     bands = hops.weighted, hops.low_band, biquad, weights
     leave_energies(curve.rows, curve.row_of, *bands, energies, squares, ones, scratch, memory)
 
@@ -69,7 +69,7 @@ def leave_energies(
 ) -> None:
     """See `change_energies`.
 
-    ones: nodes of LEAD_HOPS without limiting; scratch: _ROWS × a block; memory: channels × 4.
+    ones: nodes of LEAD_HOPS without limiting; scratch: _ROWS × a block; memory: channels and a spare one × 4.
     """
     hops, filtered = len(weighted), False
     for block in range(len(row_of)):
@@ -88,7 +88,7 @@ def leave_energies(
         if bends:
             filter_low(low_band[first:last], part, biquad, weights, memory, scratch)
         else:
-            scratch[:_MEANS] = 0.0
+            scratch[:_GAINS] = 0.0
         filtered = bends
         _apply(weighted[first:last], scratch)
         at = first // HOPS_PER_ENERGY
@@ -120,57 +120,69 @@ def filter_low(
 ) -> None:
     """Energies of the low band in some hops: K-weighted without and with the curve, and as it is.
 
-    nodes: those of these hops; biquad: see `low_band_filter`; memory: channels × 4, of both filters, carried on;
-    scratch: the first three rows are written.
+    nodes: those of these hops; biquad: see `low_band_filter`; memory: channels and a spare one × 4, of both filters,
+    carried on; scratch: the first three rows are written, the next three are used.
     """
-    energies = scratch[:_MEANS]
-    energies[:] = 0.0
+    before, after, plain, gains = scratch[_BEFORE], scratch[_AFTER], scratch[_PLAIN], scratch[_GAINS]
+    second, third = nodes[1:], nodes[2:]
+    for hop in range(len(low_band)):
+        gains[hop] = (float(nodes[hop]) + 4.0 * float(second[hop]) + float(third[hop])) / 6.0
+    for hop in range(len(low_band)):
+        before[hop], after[hop], plain[hop] = 0.0, 0.0, 0.0
     for one in range(0, len(weights), 2):
+        # The last of an odd number goes with a silent one.
         two = min(one + 1, len(weights) - 1)
         weight = weights[two] if two > one else 0.0
         if weights[one] > 0.0 or weight > 0.0:
-            _filter_two(low_band, one, two, nodes, biquad, weights[one], weight, memory[one], memory[two], energies)
+            low, other_low = scratch[_LOW, : len(low_band)], scratch[_OTHER_LOW, : len(low_band)]
+            _take_low(low_band, one, weights[one], low, plain)
+            _take_low(low_band, two, weight, other_low, plain)
+            _filter_two(low, other_low, gains, biquad, memory[one], memory[one + 1], before, after)
+
+
+@vectorised
+def _take_low(low_band: Integers, channel: int, weight: float, low: Floats, plain: Floats) -> None:
+    """The samples of a channel by the root of its weight; what they hold is added where it has one."""
+    counts, root = 1.0 if weight > 0.0 else 0.0, weight**0.5
+    for hop in range(len(low)):
+        low[hop] = LOW_UNIT * float(low_band[hop, channel])
+    for hop in range(len(low)):
+        plain[hop] += counts * (low[hop] * low[hop])
+    for hop in range(len(low)):
+        low[hop] *= root
 
 
 @vectorised
 def _filter_two(
-    low_band: Integers,
-    one: int,
-    two: int,
-    nodes: Floats,
+    low: Floats,
+    other_low: Floats,
+    gains: Floats,
     biquad: Floats,
-    weight: float,
-    other_weight: float,
     memory: Floats,
     other_memory: Floats,
-    energies: Floats,
+    before: Floats,
+    after: Floats,
 ) -> None:
     """Add the energies of two channels: four signals through a biquad, none of which waits for another.
 
-    A channel without weight adds nothing. memory: two values of each filter.
+    memory: two values of each filter, carried on.
     """
-    before, after, plain = energies[_BEFORE], energies[_AFTER], energies[_PLAIN]
     b0, e1, e2, a1, a2 = biquad[0], biquad[1], biquad[2], biquad[3], biquad[4]
-    counts, other_counts = 1.0 if weight > 0.0 else 0.0, 1.0 if other_weight > 0.0 else 0.0
     p, q, r, s = memory[0], memory[1], memory[2], memory[3]
     t, u, v, w = other_memory[0], other_memory[1], other_memory[2], other_memory[3]
-    second, third = nodes[1:], nodes[2:]
-    for hop in range(len(low_band)):
-        gain = (float(nodes[hop]) + 4.0 * float(second[hop]) + float(third[hop])) / 6.0
-        x, y = LOW_UNIT * float(low_band[hop, one]), LOW_UNIT * float(low_band[hop, two])
-        plain[hop] += counts * (x * x) + other_counts * (y * y)
-        low, other = b0 * x + p, b0 * y + t
+    for hop in range(len(low)):
+        x, y, gain = low[hop], other_low[hop], gains[hop]
+        out, other = b0 * x + p, b0 * y + t
         p, q = (e1 * x + q) - a1 * p, e2 * x - a2 * p
         t, u = (e1 * y + u) - a1 * t, e2 * y - a2 * t
         x, y = x * gain, y * gain
         curved, other_curved = b0 * x + r, b0 * y + v
         r, s = (e1 * x + s) - a1 * r, e2 * x - a2 * r
         v, w = (e1 * y + w) - a1 * v, e2 * y - a2 * v
-        before[hop] += weight * (low * low) + other_weight * (other * other)
-        after[hop] += weight * (curved * curved) + other_weight * (other_curved * other_curved)
+        before[hop] += out * out + other * other
+        after[hop] += curved * curved + other_curved * other_curved
     memory[0], memory[1], memory[2], memory[3] = p, q, r, s
-    if two > one:
-        other_memory[0], other_memory[1], other_memory[2], other_memory[3] = t, u, v, w
+    other_memory[0], other_memory[1], other_memory[2], other_memory[3] = t, u, v, w
 
 
 @vectorised

@@ -107,9 +107,10 @@ class Envelope:
 
         As if every block whose peak passes the ceiling were lowered as a whole, by as much.
         """
-        drives_db = -(self._block_codes / STEPS_PER_DB + LOWEST_DB)
-        order = np.argsort(drives_db)
-        drives_db, energies = drives_db[order], self._block_energies()[order]
+        # From the highest on. A stable sort of short whole numbers goes by their digits.
+        order = np.argsort(self._block_codes.astype(np.uint16), kind="stable")[::-1]
+        drives_db = -(self._block_codes[order] / STEPS_PER_DB + LOWEST_DB)
+        energies = self._block_energies()[order]
         gains = energies_from_db(drives_db)
         held = np.cumsum(energies * gains)
         free = energies.sum() - np.cumsum(energies)

@@ -49,8 +49,11 @@ class Kernel:
         return (self._compiled.get(types) or self._load(types))(*arguments)
 
     def using(self, **parts: "Kernel") -> "Kernel":
-        """The same function with kernels for names that it, or what it calls, leaves open."""
-        return Kernel(self.function, self.reorders, self.parts | parts)
+        """The same function with kernels for names that it, or what it calls, leaves open.
+
+        Always the same kernel for the same parts: what is linked once stays for as long as the program runs.
+        """
+        return _using(self, tuple(sorted(parts.items())))
 
     def called(self) -> dict[str, "Kernel"]:
         """The kernels that this one calls, by the names it has for them."""
@@ -85,6 +88,11 @@ class Kernel:
         text = "|".join((*_processor(), *files, self._described(), *types))
         name = f"{self.function.__name__}.{hashlib.sha256(text.encode()).hexdigest()[:24]}{SUFFIX}"
         return module.parent / "__pycache__" / name
+
+
+@cache
+def _using(kernel: Kernel, parts: tuple[tuple[str, Kernel], ...]) -> Kernel:
+    return Kernel(kernel.function, kernel.reorders, kernel.parts | dict(parts))
 
 
 def kernel(function: Function) -> Kernel:

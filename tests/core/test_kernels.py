@@ -6,8 +6,11 @@ import sys
 import numpy as np
 import pytest
 
+from nicelevel.core import kernels
 from nicelevel.core.kernels import aligned_zeros, kernel, vectorised
 from tests import signals
+
+from .measuring import meter_signal
 
 
 @kernel
@@ -48,6 +51,20 @@ def test_a_part_is_exchanged_without_a_trace_in_the_other():
     assert _sum_of_parts(values, weights, 1.0) == 4.0
     assert _sum_of_parts.using(part=_twice)(values, weights, 1.0) == 8.0
     assert _sum_of_parts(values, weights, 1.0) == 4.0
+
+
+def test_the_same_parts_give_the_same_kernel():
+    """Each is linked once: measuring ten thousand files takes no more memory than one."""
+    assert _sum_of_parts.using(part=_twice) is _sum_of_parts.using(part=_twice)
+    assert _sum_of_parts.using(part=part) is not _sum_of_parts.using(part=_twice)
+
+
+def test_measuring_again_links_nothing_more():
+    signal = signals.noise(0.5)
+    meter_signal(signal)
+    linked = len(kernels._engines)
+    meter_signal(signal)
+    assert len(kernels._engines) == linked
 
 
 def test_strided_and_unaligned_arrays_are_read_where_they_lie():

@@ -85,7 +85,7 @@ class SharedSignals:
     def __init__(self, most_bytes: int = MOST_BYTES, linger_s: float = LINGER_S) -> None:
         self._most_bytes, self._linger_s = most_bytes, linger_s
         self._signals: dict[tuple[Path, Preparation], BeingMade] = {}
-        self._lock = threading.Lock()
+        self._lock, self._is_waiting = threading.Lock(), False
 
     @contextmanager
     def reading(self, path: Path, preparation: Preparation, is_wanted_again: bool) -> Iterator[Kept | None]:
@@ -131,14 +131,21 @@ class SharedSignals:
     def _leave(self, signal: BeingMade) -> None:
         with self._lock:
             signal.users, signal.left_s = signal.users - 1, time.monotonic()
-        # A little later, or the clock may say that it is not yet over.
-        timer = threading.Timer(1.1 * self._linger_s, self._drop_left)
-        timer.daemon = True
-        timer.start()
+            self._wait_for_users()
+
+    def _wait_for_users(self) -> None:
+        """Have dropped what nobody comes back for; one timer is enough for all."""
+        if not self._is_waiting and any(signal.users == 0 for signal in self._signals.values()):
+            # A little later, or the clock may say that it is not yet over.
+            timer = threading.Timer(1.1 * self._linger_s, self._drop_left)
+            timer.daemon = self._is_waiting = True
+            timer.start()
 
     def _drop_left(self) -> None:
         with self._lock:
+            self._is_waiting = False
             self._drop_unused(time.monotonic() - self._linger_s)
+            self._wait_for_users()
 
     def _drop_unused(self, left_before_s: float = math.inf) -> None:
         for key, signal in list(self._signals.items()):

@@ -31,7 +31,7 @@ class Kept:
         self.codes = codes
 
     def blocks(self, frames: int) -> Iterator[Block]:
-        """All of it, ±1.0 at full scale. What can go on no longer ends early: the rest is to be made again."""
+        """All of it, ±1.0 at full scale. Where it ends early, the rest is to be made again."""
         for first in range(0, len(self.codes), frames):
             yield samples_of(self.codes[first : first + frames])
 

@@ -1,17 +1,26 @@
-"""Many files through one core function: in input order, side by side, one bad file never stops the rest."""
+"""Many files through one core function: in input order, side by side, one bad file never stops the rest.
+
+Ctrl-C and SIGTERM end it at once: what is done stays, what is half done is removed, and how much that was is said.
+"""
 
 import json
 import os
+import signal
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from types import FrameType
 from typing import Any
 
 import click
 
+from nicelevel.core import scratch
 from nicelevel.core.ahead import under_way
 from nicelevel.core.errors import DamagedError, NiceLevelError, TooLargeError
 from nicelevel.report.as_json import error_json
+
+_ENDING_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 Json = dict[str, Any]
 Work = Callable[[int, str], Json]
@@ -30,9 +39,10 @@ def batch_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 def run_batch(files: Iterable[str], work: Work, jobs: int, as_json: bool, show: Show) -> None:
     """Do the work for each file and print; ends the command with status 1 where a file failed or missed."""
-    answers = []
-    with ThreadPoolExecutor(jobs) as pool:
-        for answer in pool.map(lambda item: guarded(work, *item), enumerate(files)):
+    answers: list[Json] = []
+    todo = list(files)
+    with _ending_at_once(answers, len(todo)), ThreadPoolExecutor(jobs) as pool:
+        for answer in pool.map(lambda item: guarded(work, *item), enumerate(todo)):
             answers.append(answer)
             if as_json:
                 click.echo(json.dumps(answer, ensure_ascii=False, allow_nan=False))
@@ -44,6 +54,27 @@ def run_batch(files: Iterable[str], work: Work, jobs: int, as_json: bool, show: 
                 click.echo(f"{answer['path']}: {answer['error']['message']}", err=True)
     if any("error" in answer or misses(answer) for answer in answers):
         raise click.exceptions.Exit(1)
+
+
+@contextmanager
+def _ending_at_once(answers: Sequence[Json], count: int) -> Iterator[None]:
+    """Let a signal end the process now, whatever its threads are at; status 128 and its number, as shells have it."""
+
+    def end(number: int, frame: FrameType | None) -> None:
+        scratch.remove_all()
+        done = f"{len(answers)} of {count} done" if count > 1 else "Nothing was finished"
+        sys.stderr.write(f"\nnice-level: stopped. {done}; nothing half is left.\n")
+        sys.stderr.flush()
+        os._exit(128 + number)
+
+    # What is ignored on purpose stays ignored: nohup does so with a terminal that hangs up.
+    asked = [each for each in _ENDING_SIGNALS if signal.getsignal(each) != signal.SIG_IGN]
+    before = {number: signal.signal(number, end) for number in asked}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
 
 
 def guarded(work: Work, number: int, path: str) -> Json:

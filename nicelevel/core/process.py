@@ -8,7 +8,7 @@ from pathlib import Path
 
 from .errors import CannotMeetError, OutputExistsError
 from .files.names import deliverable_path
-from .files.write import speaking_errors
+from .files.staged import speaking_errors
 from .plan import plans
 from .plan.formats import possible_formats
 from .plan.per_channel import limited_of_plan

@@ -5,7 +5,6 @@ them takes a twentieth of what a song takes, and spares the round whose result i
 """
 
 import statistics
-import tempfile
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
@@ -22,6 +21,7 @@ from .measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND
 from .plan.limiter import Limited
 from .prepare import Prepared
 from .render import rendered_piece
+from .scratch import ScratchFolder
 from .units import energy_from_lufs, lufs_from_energy
 from .values import Plan, Reading, Source
 
@@ -114,7 +114,7 @@ def _measured(medley: NDArray[np.float64], source: Source) -> Reading:
 
 
 def _encoded(medley: NDArray[np.float64], plan: Plan) -> Reading:
-    with tempfile.TemporaryDirectory(prefix="nice-level-") as folder:
+    with ScratchFolder() as folder:
         path = Path(folder) / "rehearsal"
         sink = open_sink(path, plan.output, len(medley))
         try:

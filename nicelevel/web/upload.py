@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from nicelevel.core.errors import TruncatedError
-from nicelevel.core.files.write import speaking_errors
+from nicelevel.core.files.staged import speaking_errors
 from nicelevel.store.audio import AudioFolder
 
 PART_BYTES = 1 << 20

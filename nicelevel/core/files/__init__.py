@@ -1,6 +1,7 @@
 """Opening and describing files, yielding their blocks, writing one whole or not at all."""
 
 from .read import Audio, take_in
-from .write import StagedFile, open_sink
+from .staged import StagedFile
+from .write import open_sink
 
 __all__ = ["Audio", "StagedFile", "open_sink", "take_in"]

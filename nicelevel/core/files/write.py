@@ -1,19 +1,10 @@
-"""Write one file whole, or not at all.
+"""What writes the samples of each container. A source is never opened here; names are given in `staged.py`."""
 
-A file comes into being under a temporary name in the folder where it will stand; only `publish` gives it
-its name. A source is never opened here.
-"""
-
-import errno
-import os
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
 import soundfile
 
-from ..errors import NoPermissionError, NoSpaceError, OutputExistsError
 from ..values import OutputFormat
 from .blocks import Samples
 from .codes import in_three_bytes
@@ -21,62 +12,8 @@ from .containers import data_bytes
 from .sink import Sink
 from .wave_header import wave_header
 
-_FULL_CODES = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _SOUNDFILE_FORMATS = {"aiff": "AIFF", "flac": "FLAC", "caf": "CAF"}
 _SOUNDFILE_FLOATS = {"float_32": "FLOAT", "float_64": "DOUBLE"}
-
-
-class StagedFile:
-    """A file under its temporary name: `.NAME.part` beside where NAME will stand."""
-
-    def __init__(self, final: Path) -> None:
-        self.final = final
-        self.path = final.with_name(f".{final.name}.part")
-
-    def publish(self, name: str | None = None, replace: bool = False) -> Path:
-        """Give the file its name (its own or another one in the same folder) and return its path.
-
-        Raises OutputExistsError where the name is taken, unless `replace`.
-        """
-        target = self.final if name is None else self.final.with_name(name)
-        with speaking_errors(target):
-            _flush(self.path)
-            if replace:
-                os.replace(self.path, target)
-            else:
-                # A link, unlike a rename, fails where the name is taken, also by a program that was quicker.
-                os.link(self.path, target)
-                self.path.unlink()
-            _flush(target.parent)
-        return target
-
-    def settle(self) -> None:
-        """Bring what was written to the disk: done while it is read back, `publish` need not wait for it.
-
-        Raises as that.
-        """
-        with speaking_errors(self.final):
-            _flush(self.path)
-
-    def discard(self) -> None:
-        """Remove the temporary file, if it is still there."""
-        self.path.unlink(missing_ok=True)
-
-
-@contextmanager
-def speaking_errors(target: Path) -> Iterator[None]:
-    """Turn what the system says while writing into an error of ours."""
-    try:
-        yield
-    except FileExistsError as error:
-        raise OutputExistsError(f"{target.name} is already there; nothing was written over it.") from error
-    except soundfile.LibsndfileError as error:
-        raise NoSpaceError(f"{target.name} could not be written to the end: {error.error_string}") from error
-    except OSError as error:
-        if error.errno in _FULL_CODES:
-            raise NoSpaceError(f"No space is left to write {target.name}.") from error
-        reason = (error.strerror or str(error)).lower()
-        raise NoPermissionError(f"{target.name} cannot be written: {reason}.") from error
 
 
 def open_sink(path: Path, output: OutputFormat, frames: int, seed: int = 0) -> Sink:
@@ -146,11 +83,3 @@ def packed(samples: Samples, output: OutputFormat) -> bytes:
     if output.bits == 24:
         return in_three_bytes(np.ascontiguousarray(samples, "<i4").reshape(-1))
     return samples.astype(f"<i{output.bits // 8}").tobytes()
-
-
-def _flush(path: Path) -> None:
-    descriptor = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)

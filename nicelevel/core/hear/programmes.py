@@ -3,7 +3,6 @@
 A plan is computed by the steps of rendering itself, for the asked frames alone.
 """
 
-import tempfile
 import threading
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -23,6 +22,7 @@ from ..prepare.pieces import resampled_piece
 from ..prepare.prepared import prepared_source
 from ..render import rendered_piece
 from ..render.dither import Rounder
+from ..scratch import ScratchFolder
 from ..specs.spec import Channels
 from ..units import ratio_from_db
 from ..values import OutputFormat, Plan, Preparation, Source
@@ -140,7 +140,7 @@ _keeping = threading.Lock()
 
 def through_encoder(samples: Samples, output: OutputFormat) -> Samples:
     """What a decoder gives back of some frames × channels, of the same length."""
-    with tempfile.TemporaryDirectory(prefix="nice-level-") as folder:
+    with ScratchFolder() as folder:
         path = Path(folder) / "heard"
         sink = open_sink(path, output, len(samples))
         try:

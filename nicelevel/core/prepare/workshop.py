@@ -1,12 +1,12 @@
 """The prepared signals of one file, measured when they are first asked for; nothing is left behind."""
 
-import tempfile
 from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 
 from ..files import take_in
 from ..progress import Progress
+from ..scratch import ScratchFolder
 from ..values import Preparation, Source
 from .prepared import Prepared, prepare
 
@@ -19,7 +19,7 @@ class Workshop:
     ) -> None:
         self._path, self._with_hops, self._progress = path, with_hops, progress
         self._room_bytes = most_kept_bytes
-        self._folder = tempfile.TemporaryDirectory(prefix="nice-level-")
+        self._folder = ScratchFolder()
         self._made: dict[Preparation, Prepared] = {}
 
     def source(self) -> Source:

@@ -14,7 +14,7 @@ from ..digest import seed_of
 from ..files import StagedFile, open_sink, take_in
 from ..files.blocks import Block
 from ..files.read import Audio
-from ..files.write import speaking_errors
+from ..files.staged import speaking_errors
 from ..plan.limiter import Limited
 from ..prepare import Kept
 from ..prepare.pieces import prepared_piece

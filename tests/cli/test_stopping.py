@@ -1,0 +1,70 @@
+"""Commands that are ended in the middle, and two at once: real processes, nothing half, nobody's file another's."""
+
+import hashlib
+import json
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+from tests import signals
+
+SPEC = """
+spec.name = "Feed"
+loudness = { target = -20.0, tolerance = 1.0 }
+formats = [{ container = "m4a", encoding = "aac", bitrate_kbps = 128 }]
+"""
+COMMAND = [sys.executable, "-m", "nicelevel.cli.main"]
+
+
+@pytest.fixture(scope="module")
+def long_files(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("long")
+    for number in range(3):
+        signals.write(folder / f"take {number}.wav", signals.noise(60, seed=number))
+    return sorted(folder.glob("*.wav"))
+
+
+def _begin(files, out, *more):
+    spec = out.parent / "feed.toml"
+    spec.write_text(SPEC)
+    command = [*COMMAND, "render", *map(str, files), "--spec", str(spec), "--out", str(out), "--json", *more]
+    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+
+
+def _wait_for_part(folder):
+    end = time.monotonic() + 60
+    while time.monotonic() < end:
+        if found := list(folder.glob(".*.part")):
+            return found
+        time.sleep(0.02)
+    raise AssertionError("nothing was begun")
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+def test_a_command_that_is_stopped_ends_at_once_and_leaves_nothing_half(long_files, tmp_path, number):
+    process = _begin(long_files, tmp_path / "out")
+    _wait_for_part(tmp_path / "out")
+    process.send_signal(number)
+    out, err = process.communicate(timeout=20)
+    assert process.returncode == 128 + number
+    assert "stopped. 0 of 3 done; nothing half is left." in err
+    assert "Traceback" not in err
+    assert list((tmp_path / "out").iterdir()) == []
+    assert out == ""
+
+
+@pytest.mark.parametrize("more", [(), ("--replace",)])
+def test_of_two_commands_with_one_output_name_one_is_told(long_files, tmp_path, more):
+    (tmp_path / "other").mkdir()
+    other = tmp_path / "other" / long_files[0].name
+    signals.write(other, signals.noise(60, seed=9))
+    both = [_begin([path], tmp_path / "out", *more) for path in (long_files[0], other)]
+    answers = [json.loads(process.communicate(timeout=120)[0]) for process in both]
+    refused = [each["error"]["code"] for each in answers if "error" in each]
+    (made,) = [each["outputs"][0] for each in answers if "outputs" in each]
+    assert refused == ["output_exists"]
+    (written,) = (tmp_path / "out").iterdir()
+    assert hashlib.sha256(written.read_bytes()).hexdigest() == made["sha256"]

@@ -21,7 +21,8 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, open_database
 from nicelevel.store.jobs import make_job
 from nicelevel.store.readings import load_reading, save_reading
-from nicelevel.store.sources import add_source, save_source_state
+from nicelevel.store.models import Source
+from nicelevel.store.sources import add_source
 from nicelevel.store.specs import keep_version
 from tests import signals
 from tests.browser.conftest import CHROMIUM, FLAGS, HEIGHT, WIDTH
@@ -136,8 +137,8 @@ def make_board(count: int, digests: list[str], audio: AudioFolder) -> int:
             home = audio.audio_path(digest).parent
             shutil.copytree(audio.audio_path(digests[number % PROGRAMMES]).parent, home)
             save_reading(digest, replace(readings[number % PROGRAMMES]), audio)
-            source = add_source(job.id, f"source {number:03d}.wav", digest, 1)
-            save_source_state(source, "measured", 1.0)
+            add_source(job.id, f"source {number:03d}.wav", digest, 1)
+        Source.update(state="measured").where(Source.job == job.id).execute()
         return int(job.id)
 
 

@@ -24,7 +24,8 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, open_database
 from nicelevel.store.jobs import make_job
 from nicelevel.store.readings import save_reading
-from nicelevel.store.sources import add_source, save_source_state
+from nicelevel.store.models import Source
+from nicelevel.store.sources import add_source
 from nicelevel.store.specs import keep_version
 from tests import signals
 from tests.browser.conftest import CHROMIUM, FLAGS, HEIGHT, WIDTH
@@ -103,7 +104,8 @@ def make_hour(folder: Path, audio: AudioFolder) -> int:
     with connected():
         keep_version("hour", spec_to_toml(spec_for(target)))
         job = make_job("An hour", slugs=["hour"])
-        save_source_state(add_source(job.id, "hour.wav", digest, size_bytes), "measured", 1.0)
+        add_source(job.id, "hour.wav", digest, size_bytes)
+        Source.update(state="measured").where(Source.job == job.id).execute()
         return int(job.id)
 
 

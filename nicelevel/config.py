@@ -12,6 +12,7 @@ from pathlib import Path
 from nicelevel.core.errors import SpecError
 
 PREFIX = "NICE_LEVEL_"
+LARGEST_PORT = 65535
 
 
 @dataclass(frozen=True)
@@ -64,14 +65,26 @@ class Config:
     def uploads_folder(self) -> Path:
         return self.data_folder / "uploads"
 
+    def environment(self) -> dict[str, str]:
+        """The same settings as another process of ours is given them."""
+        values = {setting.name: getattr(self, setting.name) for setting in SETTINGS}
+        words = {True: "yes", False: "no"}
+        return {
+            PREFIX + name.upper(): words[value] if isinstance(value, bool) else str(value)
+            for name, value in values.items()
+        }
+
     def secret(self, name: str) -> str:
         """A random secret that is made once and kept beside the data, readable by its owner alone."""
         path = self.data_folder / "secrets" / name
-        if not path.exists():
+        if not path.exists() or not path.read_text():
             path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT, 0o600)
+            # Whole or not at all: a start that is killed here must not leave an empty one.
+            part = path.with_name(f".{name}.{secrets.token_hex(4)}")
+            descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
             with os.fdopen(descriptor, "w") as file:
                 file.write(secrets.token_hex(32))
+            part.replace(path)
         return path.read_text()
 
 
@@ -79,6 +92,9 @@ def read_config(environment: Mapping[str, str] = os.environ) -> Config:
     """The settings of this environment. Raises SpecError naming the setting that makes no sense."""
     given = {setting.name: environment.get(PREFIX + setting.name.upper(), setting.default) for setting in SETTINGS}
     numbers = {name: _whole(name, given[name]) for name in _WHOLE_NUMBERS}
+    for name in ("port", "desk_port"):
+        if numbers[name] > LARGEST_PORT:
+            raise SpecError(f"{PREFIX}{name.upper()}: {numbers[name]} is no port; the largest is {LARGEST_PORT}")
     folder = Path(given["data_folder"]).resolve()
     texts = {name: given[name] for name in ("database_url", "desk_address")}
     return Config(data_folder=folder, demo=_yes("demo", given["demo"]), **texts, **numbers)

@@ -17,7 +17,8 @@ from nicelevel.run.cluster import Cluster, free_port
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, database, migrate, open_database
 from nicelevel.store.models import TABLES
-from nicelevel.work.app import open_queue, prepare_queue
+from nicelevel.work.app import SENDING, WORKING, open_queue, prepare_queue
+from nicelevel.work.worker import worker_of
 
 START_S = 60.0
 
@@ -70,9 +71,8 @@ def work_off(config: Config):
 async def _work_off(config: Config) -> None:
     queue = open_queue(config.database_url)
     async with queue.open_async():
-        await queue.run_worker_async(
-            wait=False, concurrency=2, additional_context={"config": config}, install_signal_handlers=False
-        )
+        for on in (WORKING, SENDING):
+            await worker_of(queue, config, on, 2, wait=False, shutdown_graceful_timeout=None).run()
 
 
 class Live:

@@ -17,10 +17,16 @@ _MODULES = {
     "render": "render",
     "specs": "specs",
     "serve": "server",
+    "web": "server",
     "worker": "server",
+    "desk": "server",
     "warm": "server",
+    "try-task": "server",
 }
 """The module of each command, loaded only when it is called: the start is quick."""
+
+_HIDDEN = ("try-task", "desk")
+"""Started by others of ours alone."""
 
 WRONG_USAGE, INTERRUPTED = 2, 130
 
@@ -29,12 +35,12 @@ class _Group(click.Group):
     """Turns wrong usage, a broken spec or setting into status 2 and one line; a traceback is never shown."""
 
     def list_commands(self, context: click.Context) -> list[str]:
-        return list(_MODULES)
+        return [name for name in _MODULES if name not in _HIDDEN]
 
     def get_command(self, context: click.Context, name: str) -> click.Command | None:
         if name not in _MODULES:
             return None
-        command: click.Command = getattr(import_module(f"{__package__}.{_MODULES[name]}"), name)
+        command: click.Command = getattr(import_module(f"{__package__}.{_MODULES[name]}"), name.replace("-", "_"))
         return command
 
     def main(self, *arguments: Any, **options: Any) -> NoReturn:

@@ -1,6 +1,11 @@
 """The commands that start and keep up the web application. They load their parts only when called."""
 
+from typing import TYPE_CHECKING
+
 import click
+
+if TYPE_CHECKING:
+    from nicelevel.config import Config
 
 
 @click.command()
@@ -13,16 +18,62 @@ def serve() -> None:
 
 
 @click.command()
-def worker() -> None:
-    """Start one more worker on the database and the folder of the settings."""
+def web() -> None:
+    """Start the web server alone, on the database and the folder of the settings."""
+    from nicelevel.web.serve import serve as serve_web
+
+    serve_web(_over_a_database())
+
+
+@click.command(hidden=True)
+def desk() -> None:
+    """Start the receiving desk alone, a stand-in that ships with Nice Level."""
+    from nicelevel.config import read_config
+    from nicelevel.stand_ins.receiving_desk.serve import serve as serve_desk
+
+    serve_desk(read_config())
+
+
+def _over_a_database() -> "Config":
     from nicelevel.config import read_config
     from nicelevel.core.errors import SpecError
-    from nicelevel.work.worker import run_worker
 
     config = read_config()
     if not config.database_url:
-        raise SpecError("NICE_LEVEL_DATABASE_URL: a worker needs to be told its database")
+        raise SpecError("NICE_LEVEL_DATABASE_URL: this needs to be told its database")
+    return config
+
+
+@click.command()
+def worker() -> None:
+    """Start one more worker on the database and the folder of the settings."""
+    from nicelevel.work.worker import run_worker
+
+    config = _over_a_database()
     run_worker(config, config.database_url)
+
+
+@click.command("try-task", hidden=True)
+@click.argument("name")
+@click.argument("attempts", type=int)
+@click.argument("arguments")
+def try_task(name: str, attempts: int, arguments: str) -> int:
+    """Do one task of the queue in this process alone; what a worker starts where a first try was lost."""
+    import json
+    import logging
+    import signal
+    import threading
+
+    from nicelevel.config import read_config
+    from nicelevel.store.database import open_database
+    from nicelevel.work import sending, tasks, trying  # noqa: F401 (they name the tasks)
+
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s worker %(levelname)s %(message)s")
+    ending = threading.Event()
+    signal.signal(signal.SIGTERM, lambda *_: ending.set())
+    config = read_config()
+    open_database(config.database_url)
+    return trying.try_task(name, trying.Call(config, attempts, ending.is_set), json.loads(arguments))
 
 
 @click.command()

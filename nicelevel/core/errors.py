@@ -63,6 +63,12 @@ class CannotMeetError(NiceLevelError):
     code = "cannot_meet"
 
 
+class LostError(NiceLevelError):
+    """What was kept is not there any more, or not as it was kept."""
+
+    code = "lost"
+
+
 class NotPreparedError(NiceLevelError):
     """A plan asks for a prepared signal that is still to be made."""
 

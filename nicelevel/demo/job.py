@@ -1,6 +1,8 @@
 """Putting the demo job on the board of somebody who has no job yet."""
 
+import ctypes
 import shutil
+import signal
 import uuid
 from concurrent.futures import ProcessPoolExecutor
 from datetime import date, timedelta
@@ -11,7 +13,7 @@ import click
 from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.database import connected
+from nicelevel.store.database import connected, database
 from nicelevel.store.jobs import all_jobs, make_job
 from nicelevel.work.enqueue import enqueue_source
 
@@ -32,7 +34,7 @@ def make_demo_job(config: Config) -> None:
     files = make_demo_files(folder)
     audio = AudioFolder(config.audio_folder)
     config.uploads_folder.mkdir(parents=True, exist_ok=True)
-    with connected():
+    with connected(), database.atomic():
         job = make_job(TITLE, date.today() + timedelta(days=DUE_IN_DAYS), DESTINATIONS)
         for demo, path in zip(DEMO_SOURCES, files, strict=True):
             copy = config.uploads_folder / f"{uuid.uuid4().hex}.part"
@@ -42,12 +44,17 @@ def make_demo_job(config: Config) -> None:
             enqueue_source(job.id, demo.file_name, digest, path.stat().st_size, demo.title, demo.kind)
 
 
+def _end_with_parent() -> None:
+    """Have the system end a maker whose parent is killed: nobody would tell it (prctl(2), PR_SET_PDEATHSIG)."""
+    ctypes.CDLL(None).prctl(1, signal.SIGKILL)
+
+
 def make_demo_files(folder: Path) -> list[Path]:
     """The files of the demo, synthesised where they are missing; in the order of DEMO_SOURCES."""
     folder.mkdir(parents=True, exist_ok=True)
     missing = [number for number, demo in enumerate(DEMO_SOURCES) if not (folder / demo.file_name).exists()]
     if missing:
         click.echo("Making the demo job…")
-        with ProcessPoolExecutor(MAKERS) as pool:
+        with ProcessPoolExecutor(MAKERS, initializer=_end_with_parent) as pool:
             list(pool.map(make_source, missing, [folder] * len(missing)))
     return [folder / demo.file_name for demo in DEMO_SOURCES]

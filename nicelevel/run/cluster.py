@@ -1,7 +1,11 @@
-"""A PostgreSQL cluster of our own inside the data folder, on loopback only, never run as root."""
+"""A PostgreSQL cluster of our own inside the data folder, on loopback only, never run as root.
+
+Whoever makes or starts one holds the lock of its data folder: so nobody else is at work on it.
+"""
 
 import os
 import pwd
+import secrets
 import shutil
 import signal
 import socket
@@ -23,9 +27,12 @@ SERVER_ACCOUNT = "postgres"
 
 START_S, STOP_S = 30.0, 20.0
 
+_WHOLE = ("PG_VERSION", "global/pg_control")
+"""What is there of a cluster that was made to its end."""
+
 
 class Cluster:
-    """Made on first start, kept, stopped cleanly. `url` holds while it runs."""
+    """Made on first start, kept, stopped cleanly, started again where it died. `url` holds all the while."""
 
     def __init__(self, folder: Path, password: str) -> None:
         self._folder = folder
@@ -39,9 +46,15 @@ class Cluster:
 
     def start(self) -> None:
         """Start the server, making the cluster and the database where they are missing."""
-        if not (self._folder / "PG_VERSION").exists():
+        self._sweep()
+        if not self._is_whole():
             self._make()
         self._stop_leftover()
+        self.start_again()
+        self._make_database()
+
+    def start_again(self) -> None:
+        """Start the server on the same port. Raises NoPermissionError with its last word where it does not start."""
         options = {
             "listen_addresses": "127.0.0.1",
             "port": str(self._port),
@@ -51,15 +64,17 @@ class Cluster:
         }
         settings = [part for name, value in options.items() for part in ("-c", f"{name}={value}")]
         with (self._folder.parent / "postgres.log").open("ab") as log:
-            command = self._as_server([str(_program("postgres")), "-D", str(self._folder), *settings])
+            command = self._as_server([str(self._program("postgres")), "-D", str(self._folder), *settings])
             # A group of its own: Ctrl-C in the terminal must reach us alone, the server is stopped last.
             self._server = subprocess.Popen(command, stdout=log, stderr=log, start_new_session=True, cwd="/")
         self._wait_until_ready()
-        self._make_database()
+
+    def is_alive(self) -> bool:
+        return self._server is not None and self._server.poll() is None
 
     def stop(self) -> None:
         """Stop the server: at once, but cleanly ("fast" shutdown)."""
-        if self._server is None or self._server.poll() is not None:
+        if self._server is None or not self.is_alive():
             return
         self._server.send_signal(signal.SIGINT)
         try:
@@ -68,55 +83,96 @@ class Cluster:
             self._server.send_signal(signal.SIGQUIT)
             self._server.wait()
 
+    def _is_whole(self) -> bool:
+        return all((self._folder / name).exists() for name in _WHOLE)
+
+    def _sweep(self) -> None:
+        """Remove what a start that was killed left of a cluster: nothing was ever in it."""
+        for left in self._folder.parent.glob(f"{self._folder.name}.making-*"):
+            shutil.rmtree(left, ignore_errors=True)
+        if self._folder.exists() and not self._is_whole():
+            shutil.rmtree(self._folder)
+
     def _make(self) -> None:
-        self._folder.mkdir(parents=True, exist_ok=True)
-        self._give_to_server(self._folder)
-        self._folder.chmod(0o700)
+        """Make a cluster aside, and give it its name when it is whole."""
+        aside = self._folder.with_name(f"{self._folder.name}.making-{secrets.token_hex(4)}")
+        aside.mkdir(parents=True)
+        self._give_to_server(aside)
+        aside.chmod(0o700)
+        try:
+            self._make_in(aside)
+            aside.rename(self._folder)
+        finally:
+            shutil.rmtree(aside, ignore_errors=True)
+
+    def _make_in(self, folder: Path) -> None:
         with tempfile.NamedTemporaryFile("w") as password_file:
             password_file.write(self._password)
             password_file.flush()
             self._give_to_server(Path(password_file.name))
             options = ["-U", USER, "--auth=scram-sha-256", f"--pwfile={password_file.name}"]
             locale = ["--encoding=UTF8", "--locale=C.UTF-8"]
-            command = [str(_program("initdb")), "-D", str(self._folder), *options, *locale]
+            command = [str(newest_program("initdb")), "-D", str(folder), *options, *locale]
             made = subprocess.run(self._as_server(command), capture_output=True, cwd="/")
         if made.returncode:
-            shutil.rmtree(self._folder, ignore_errors=True)
-            raise NoPermissionError(f"PostgreSQL could not make its folder: {made.stderr.decode().strip()}")
+            words = made.stderr.decode(errors="replace").strip().splitlines()
+            raise NoPermissionError(f"PostgreSQL could not make its folder: {words[-1] if words else 'it ended'}")
+
+    def _program(self, name: str) -> Path:
+        """The server's program of the version that made the cluster: another major version cannot read it."""
+        version = (self._folder / "PG_VERSION").read_text().strip()
+        program = Path(f"/usr/lib/postgresql/{version}/bin/{name}")
+        if program.exists():
+            return program
+        newest = newest_program(name)
+        if newest.parts[:4] == ("/", "usr", "lib", "postgresql"):
+            raise NotFoundError(
+                f"The database was made by PostgreSQL {version}, which is not installed any more. Install it once "
+                "more, or restore a backup with `nice-level restore`."
+            )
+        return newest
 
     def _give_to_server(self, path: Path) -> None:
         if os.geteuid() == 0:
             shutil.chown(path, SERVER_ACCOUNT, SERVER_ACCOUNT)
 
     def _as_server(self, command: list[str]) -> list[str]:
-        """The command as the server's account, where we are root."""
-        if os.geteuid() != 0:
-            return command
-        switch = ["setpriv", f"--reuid={SERVER_ACCOUNT}", f"--regid={SERVER_ACCOUNT}", "--init-groups"]
-        if not self._reachable():
-            # The folder lies under one that only root may pass; the server needs just that one right.
-            switch += ["--inh-caps=+dac_read_search", "--ambient-caps=+dac_read_search"]
+        """The command as the server's account, where we are root; the system ends it where we are killed."""
+        switch = ["setpriv", "--pdeathsig", "INT"]
+        if os.geteuid() == 0:
+            switch += [f"--reuid={SERVER_ACCOUNT}", f"--regid={SERVER_ACCOUNT}", "--init-groups"]
+            if not self._reachable():
+                # The folder lies under one that only root may pass; the server needs just that one right.
+                switch += ["--inh-caps=+dac_read_search", "--ambient-caps=+dac_read_search"]
         return [*switch, *command]
 
     def _reachable(self) -> bool:
         account = pwd.getpwnam(SERVER_ACCOUNT)
-        probe = ["setpriv", f"--reuid={account.pw_uid}", "--clear-groups", "test", "-x", str(self._folder)]
+        probe = ["setpriv", f"--reuid={account.pw_uid}", "--clear-groups", "test", "-x", str(self._folder.parent)]
         return subprocess.run(probe, capture_output=True).returncode == 0
 
     def _stop_leftover(self) -> None:
         """Stop a server over this very folder that a killed run of ours left behind.
 
-        A lock without such a server is left to the new one, which finds out itself that it is stale.
+        Any other lock, stale, empty or with the number of a foreign process, says nothing: the folder is ours.
         """
         lock = self._folder / "postmaster.pid"
-        first_line = lock.read_text().partition("\n")[0] if lock.exists() else ""
-        if not first_line.isdigit():
+        if not lock.exists():
             return
-        pid = int(first_line)
-        command = Path(f"/proc/{pid}/cmdline")
-        if command.exists() and str(self._folder).encode() in command.read_bytes():
-            os.kill(pid, signal.SIGINT)
-            _wait_until(lambda: not lock.exists(), STOP_S)
+        first_line = lock.read_text(errors="replace").partition("\n")[0].strip()
+        if first_line.isdigit() and self._is_server(int(first_line)):
+            os.kill(int(first_line), signal.SIGINT)
+            if _wait_until(lambda: not self._is_server(int(first_line)), STOP_S):
+                return
+            raise NoPermissionError(f"A PostgreSQL over this data folder (process {first_line}) does not end.")
+        lock.unlink(missing_ok=True)
+
+    def _is_server(self, pid: int) -> bool:
+        try:
+            command = Path(f"/proc/{pid}/cmdline").read_bytes()
+        except OSError:
+            return False
+        return b"postgres" in command and str(self._folder).encode() in command.split(b"\0")
 
     def _wait_until_ready(self) -> None:
         assert self._server
@@ -124,8 +180,7 @@ class Cluster:
 
         def ready() -> bool:
             if server.poll() is not None:
-                log = (self._folder.parent / "postgres.log").read_text(errors="replace").splitlines()
-                raise NoPermissionError(f"PostgreSQL did not start: {log[-1] if log else 'no word from it'}")
+                raise NoPermissionError(f"PostgreSQL did not start: {self._last_word()}")
             try:
                 psycopg.connect(self._url("postgres"), connect_timeout=2).close()
             except psycopg.OperationalError:
@@ -134,6 +189,10 @@ class Cluster:
 
         if not _wait_until(ready, START_S):
             raise NoPermissionError("PostgreSQL did not answer within half a minute.")
+
+    def _last_word(self) -> str:
+        log = (self._folder.parent / "postgres.log").read_text(errors="replace").splitlines()
+        return next((line for line in reversed(log) if "FATAL" in line or "PANIC" in line), "no word from it")
 
     def _make_database(self) -> None:
         with psycopg.connect(self._url("postgres"), autocommit=True) as connection:
@@ -156,11 +215,11 @@ def free_port(wanted: int = 0) -> int:
         return int(probe.getsockname()[1])
 
 
-def _program(name: str) -> Path:
-    """Debian keeps the server's programs out of the path."""
-    found = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{name}"), reverse=True)
-    if found:
-        return found[0]
+def newest_program(name: str) -> Path:
+    """A program of PostgreSQL's; Debian keeps the server's out of the path."""
+    versions = Path("/usr/lib/postgresql").glob(f"*/bin/{name}")
+    if found := sorted(versions, key=lambda path: int(path.parts[4]) if path.parts[4].isdigit() else 0):
+        return found[-1]
     if on_path := shutil.which(name):
         return Path(on_path)
     raise NotFoundError("PostgreSQL is not installed; `make run` installs it.")

@@ -7,114 +7,180 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from pathlib import Path
 
 import click
 
 from nicelevel.config import Config
-from nicelevel.store.audio import AudioFolder
+from nicelevel.core.errors import NiceLevelError, NoPermissionError
 from nicelevel.store.database import connected, migrate, open_database
 from nicelevel.work.app import prepare_queue
-from nicelevel.work.enqueue import enqueue_outdated
+from nicelevel.work.enqueue import enqueue_every_preparation, enqueue_outdated
+from nicelevel.work.keeping import reconcile, sweep
 
 from .cluster import Cluster, free_port
-
-WEB_THREADS = 32
-"""Each open page holds one for its events."""
-
-DESK_THREADS = 4
+from .folder_lock import FolderLock, folder_lock
 
 GRACE_S = 5.0
 LOOK_EVERY_S = 0.5
+STEADY_S, LONGEST_PAUSE_S = 20.0, 10.0
+"""What ended sooner than that is started again after a pause that grows, to this at most."""
+
+ENDING_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
 def serve(config: Config) -> None:
-    """Bring everything up, print the address, keep it up until Ctrl-C or SIGTERM, take it down again."""
+    """Bring everything up, print the address, keep it up until Ctrl-C, SIGTERM or SIGHUP, take it down again.
+
+    Raises RunningAlreadyError where that is done over this data folder already, and a NiceLevelError with a sentence
+    where something of it cannot be started.
+    """
     stopping = threading.Event()
-    for number in (signal.SIGINT, signal.SIGTERM):
+    for number in ENDING_SIGNALS:
         signal.signal(number, lambda *_: stopping.set())
-    with running_database(config) as url:
+    with folder_lock(config.data_folder) as lock, running_database(config) as cluster:
+        url = cluster.url if cluster else config.database_url
         prepare(config, url)
         port = free_port(config.port)
         # What is free now may be what the web server is about to take.
         desk_port = free_port(config.desk_port if config.desk_port != port else 0)
-        commands = {
-            "worker": _worker_command(),
-            "web": _web_command(port, WEB_THREADS, "nicelevel.web.serve:app()"),
-            "receiving desk": _web_command(desk_port, DESK_THREADS, "nicelevel.stand_ins.receiving_desk.serve:app()"),
-        }
-        _keep_up(commands, {**os.environ, **_environment(config, url, desk_port)}, stopping, port)
+        environment = {**os.environ, **_environment(config, url, port, desk_port)}
+        parts = [_Part("worker", environment), _Part("web", environment), _Part("desk", environment)]
+        _keep_up(parts, cluster, stopping, port, lock)
 
 
 @contextmanager
-def running_database(config: Config) -> Iterator[str]:
-    """URL of the database: the one that was given, or a cluster of our own while the block runs."""
+def running_database(config: Config) -> Iterator[Cluster | None]:
+    """A cluster of our own while the block runs; None where a database was given."""
     if config.database_url:
-        yield config.database_url
+        yield None
         return
-    config.data_folder.mkdir(parents=True, exist_ok=True)
     cluster = Cluster(config.data_folder / "postgres", config.secret("database"))
     try:
         cluster.start()
-        yield cluster.url
+        yield cluster
     finally:
         cluster.stop()
 
 
 def prepare(config: Config, url: str) -> None:
-    """Bring the tables up to date, sweep broken uploads, make the demo job where there is no job."""
+    """Bring the tables up to date, put rows and files in order, make the demo job where there is no job."""
     from nicelevel.demo.job import make_demo_job
 
-    open_database(url)
-    migrate()
-    prepare_queue(url)
-    for part in config.uploads_folder.glob("*.part"):
-        part.unlink()
-    AudioFolder(config.audio_folder).sweep()
-    with connected():
-        enqueue_outdated()
+    with _speaking(config):
+        open_database(url)
+        migrated = migrate()
+        prepare_queue(url)
+        with connected():
+            reconcile(config)
+            sweep(config)
+            if migrated:
+                enqueue_every_preparation(config)
+            enqueue_outdated()
     if config.demo:
-        make_demo_job(config)
+        try:
+            make_demo_job(config)
+        except (NiceLevelError, OSError) as error:
+            click.echo(f"The demo job was not made: {_reason(error)}", err=True)
 
 
-def _environment(config: Config, url: str, desk_port: int) -> dict[str, str]:
+@contextmanager
+def _speaking(config: Config) -> Iterator[None]:
+    """Turn what the system or the database says into a sentence."""
+    import peewee
+    import psycopg
+
+    try:
+        yield
+    except (peewee.OperationalError, psycopg.OperationalError) as error:
+        first, *_ = [*str(error).strip().splitlines(), "no reason is given"]
+        raise NoPermissionError(f"The database does not answer: {first}") from error
+    except OSError as error:
+        raise NoPermissionError(f"The data folder {config.data_folder} cannot be used: {_reason(error)}") from error
+
+
+def _reason(error: Exception) -> str:
+    if isinstance(error, NiceLevelError):
+        return error.message
+    return f"{(getattr(error, 'strerror', None) or str(error)).lower()}."
+
+
+def _environment(config: Config, url: str, port: int, desk_port: int) -> dict[str, str]:
     return {
+        **config.environment(),
         "NICE_LEVEL_DATABASE_URL": url,
-        "NICE_LEVEL_DATA_FOLDER": str(config.data_folder),
+        "NICE_LEVEL_PORT": str(port),
+        "NICE_LEVEL_DESK_PORT": str(desk_port),
         "NICE_LEVEL_DESK_ADDRESS": config.desk_address or f"http://127.0.0.1:{desk_port}/packages",
     }
 
 
-def _worker_command() -> list[str]:
-    return [sys.executable, "-m", "nicelevel.cli.main", "worker"]
+class _Part:
+    """One of the processes that are kept up: `nice-level NAME`."""
+
+    def __init__(self, name: str, environment: dict[str, str]) -> None:
+        self._name, self._environment = name, environment
+        self._pause_s, self._next_s = 0.0, 0.0
+        self.process = self._start()
+
+    def look(self) -> None:
+        """Start it again where it died; what dies at once is given longer and longer pauses."""
+        if self.process.poll() is None:
+            return
+        now_s = time.monotonic()
+        if not self._next_s:
+            self._pause_s = 0.0 if now_s - self._begun_s > STEADY_S else min(LONGEST_PAUSE_S, self._pause_s * 2 + 0.5)
+            self._next_s = now_s + self._pause_s
+            click.echo(f"The {self._name} ended ({self.process.returncode}); it is started again.", err=True)
+        if now_s >= self._next_s:
+            self._next_s = 0.0
+            self.process = self._start()
+
+    def _start(self) -> "subprocess.Popen[bytes]":
+        self._begun_s = time.monotonic()
+        command = [sys.executable, "-m", "nicelevel.cli.main", self._name]
+        # A session of its own: Ctrl-C in the terminal reaches us alone, and we stop the rest in order. Where we are
+        # killed ourselves, the system ends them, so that none is left at work on a database that is gone.
+        return subprocess.Popen(
+            ["setpriv", "--pdeathsig", "TERM", *command], env=self._environment, start_new_session=True
+        )
 
 
-def _web_command(port: int, threads: int, application: str) -> list[str]:
-    program = str(Path(sys.executable).with_name("gunicorn"))
-    options = ["--bind", f"127.0.0.1:{port}", "--worker-class", "gthread", "--threads", str(threads)]
-    quiet = ["--log-level", "warning", "--graceful-timeout", "1", "--timeout", "0", "--no-control-socket"]
-    return [program, *options, *quiet, application]
+class _Database:
+    """The cluster of our own, watched as well: where it died it is started again, for as long as that takes."""
+
+    def __init__(self, cluster: Cluster | None) -> None:
+        self._cluster, self._next_s = cluster, 0.0
+
+    def look(self) -> None:
+        if self._cluster is None or self._cluster.is_alive() or time.monotonic() < self._next_s:
+            return
+        click.echo("The database ended; it is started again.", err=True)
+        try:
+            self._cluster.start_again()
+        except NiceLevelError as error:
+            self._next_s = time.monotonic() + LONGEST_PAUSE_S / 2
+            click.echo(f"{error.message} It is tried again.", err=True)
 
 
 def _keep_up(
-    commands: dict[str, list[str]], environment: dict[str, str], stopping: threading.Event, port: int
+    parts: list[_Part], cluster: Cluster | None, stopping: threading.Event, port: int, lock: FolderLock
 ) -> None:
-    """Run the commands, start again what dies, until told to stop."""
-    running = {name: _start(command, environment) for name, command in commands.items()}
+    """Keep the parts up, start again what dies, until told to stop."""
+    address = f"http://127.0.0.1:{port}/"
     try:
         _wait_until_answering(port, stopping)
-        click.echo(f"Nice Level is at http://127.0.0.1:{port}/  (Ctrl-C stops it)")
+        lock.say(address)
+        click.echo(f"Nice Level is at {address}  (Ctrl-C stops it)")
+        watched: list[Callable[[], None]] = [_Database(cluster).look, *(part.look for part in parts)]
         while not stopping.wait(LOOK_EVERY_S):
-            for name, process in running.items():
-                if process.poll() is not None:
-                    click.echo(f"The {name} ended ({process.returncode}); it is started again.", err=True)
-                    time.sleep(LOOK_EVERY_S)
-                    running[name] = _start(commands[name], environment)
+            for look in watched:
+                look()
     finally:
-        click.echo("Stopping…")
-        _stop(list(running.values()))
+        with suppress(OSError):  # the terminal may be gone
+            click.echo("Stopping…")
+        _stop([part.process for part in parts])
 
 
 def _wait_until_answering(port: int, stopping: threading.Event) -> None:
@@ -122,12 +188,6 @@ def _wait_until_answering(port: int, stopping: threading.Event) -> None:
     while not stopping.wait(0.1):
         with suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=1.0):
             return
-
-
-def _start(command: list[str], environment: dict[str, str]) -> "subprocess.Popen[bytes]":
-    # A session of its own: Ctrl-C in the terminal reaches us alone, and we stop the rest in order. Where we are
-    # killed ourselves, the system ends them, so that none is left at work on a database that is gone.
-    return subprocess.Popen(["setpriv", "--pdeathsig", "TERM", *command], env=environment, start_new_session=True)
 
 
 def _stop(processes: "list[subprocess.Popen[bytes]]") -> None:

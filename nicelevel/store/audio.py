@@ -1,11 +1,11 @@
 """The folder of audio: each file under the digest of its contents, the curves of its reading beside it."""
 
 import errno
+import fcntl
 import itertools
 import os
 import shutil
 import tempfile
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, fields
@@ -13,13 +13,23 @@ from pathlib import Path
 
 import numpy as np
 
+from nicelevel.core.errors import LostError
+from nicelevel.core.files.staged import flush, sweep_parts
+from nicelevel.core.measure.hop_files import HOP_NAMES, Hops, open_hops
 from nicelevel.core.values import Curves
 
 DECODED = "decoded.wav"
 
+MEASURED_LOST = "What was measured of it is missing from the data folder; it is measured again."
 
-UNFINISHED, FORGOTTEN_S = ".making-", 24 * 3600.0
-"""What a worker is writing lies in a folder of its own, whose name begins so; after a day nobody is writing there."""
+AUDIO_LOST = (
+    "Its audio is missing from the data folder. Let the same file go here once more and it is found again, "
+    "or take the source out."
+)
+
+
+UNFINISHED = ".making-"
+"""What a worker is writing lies in a folder of its own, whose name begins so; it is locked while somebody writes."""
 
 
 @dataclass(frozen=True)
@@ -31,15 +41,27 @@ class AudioFolder:
     def audio_path(self, digest: str) -> Path:
         return self._home(digest) / "audio"
 
+    def existing_path(self, digest: str) -> Path:
+        """The same. Raises LostError where it is not there any more."""
+        path = self.audio_path(digest)
+        if not path.is_file():
+            raise LostError(AUDIO_LOST)
+        return path
+
     def adopt(self, upload: Path, digest: str) -> Path:
-        """Move an upload to its place, read-only; where the same contents are there already, drop it."""
+        """Move an upload to its place, read-only; where the same contents are there already, drop it.
+
+        What lies there in another length has been damaged, and is replaced.
+        """
         path = self.audio_path(digest)
         path.parent.mkdir(parents=True, exist_ok=True)
-        if path.exists():
+        if path.exists() and path.stat().st_size == upload.stat().st_size:
             upload.unlink()
             return path
         upload.chmod(0o444)
         os.replace(upload, path)
+        for folder in (path.parent, path.parent.parent, self.folder):
+            flush(folder)
         return path
 
     def save_curves(self, digest: str, curves: Curves) -> None:
@@ -50,7 +72,15 @@ class AudioFolder:
                 os.replace(folder / f"{name}.npy", self._home(digest) / f"{name}.npy")
 
     def load_curves(self, digest: str) -> Curves:
-        return Curves(**{field.name: np.load(self._home(digest) / f"{field.name}.npy") for field in fields(Curves)})
+        """Raises LostError where they are not there any more, or not whole."""
+        with losing(digest):
+            home = self._home(digest)
+            return Curves(**{field.name: np.load(home / f"{field.name}.npy") for field in fields(Curves)})
+
+    def load_hops(self, digest: str) -> Hops:
+        """Raises LostError where they are not there any more, or not whole."""
+        with losing(digest):
+            return open_hops(self.hops_folder(digest))
 
     @contextmanager
     def keeping_hops(self, digest: str) -> Iterator[Path]:
@@ -67,13 +97,33 @@ class AudioFolder:
         """A folder beside the audio that is gone afterwards. The same contents may be measured twice at once."""
         self._home(digest).mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(prefix=UNFINISHED, dir=self._home(digest)) as folder:
-            yield Path(folder)
+            held = os.open(folder, os.O_RDONLY)
+            try:
+                with suppress(OSError):
+                    fcntl.flock(held, fcntl.LOCK_EX)
+                yield Path(folder)
+            finally:
+                os.close(held)
 
-    def sweep(self) -> None:
-        """Remove what workers left that were killed while they wrote."""
-        for left in self.folder.glob(f"*/*/{UNFINISHED}*"):
-            if time.time() - left.stat().st_mtime > FORGOTTEN_S:
-                shutil.rmtree(left, ignore_errors=True)
+    def sweep(self) -> int:
+        """Remove what workers left that were killed while they wrote; how many bytes that frees."""
+        for home in self.folder.glob("*/*"):
+            sweep_parts(home)
+        return sum(_free(left) for left in self.folder.glob(f"*/*/{UNFINISHED}*") if _is_left(left))
+
+    def digests(self) -> Iterator[str]:
+        """Of everything that is kept: of sources, and of prepared signals."""
+        return (home.name for home in self.folder.glob("*/*") if home.is_dir())
+
+    def remove(self, digest: str) -> int:
+        """Remove all that is kept of some contents; how many bytes that frees."""
+        return _free(self._home(digest))
+
+    def has_measured(self, digest: str) -> bool:
+        """Whether all files of a reading are there."""
+        curves = [self._home(digest) / f"{field.name}.npy" for field in fields(Curves)]
+        hops = [self.hops_folder(digest) / name for name in HOP_NAMES]
+        return all(path.is_file() for path in (*curves, *hops))
 
     def hops_folder(self, digest: str) -> Path:
         return self._home(digest) / "hops"
@@ -85,6 +135,47 @@ class AudioFolder:
 
     def _home(self, digest: str) -> Path:
         return self.folder / digest[:2] / digest
+
+
+@contextmanager
+def losing(digest: str) -> Iterator[None]:
+    """Turn what is missing or damaged of what was kept into an error with a sentence."""
+    try:
+        yield
+    except (FileNotFoundError, ValueError, EOFError) as error:
+        raise LostError(MEASURED_LOST) from error
+
+
+def _is_left(folder: Path) -> bool:
+    """Whether nobody is writing there any more."""
+    try:
+        held = os.open(folder, os.O_RDONLY)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    finally:
+        os.close(held)
+    return True
+
+
+def _free(folder: Path) -> int:
+    """Remove a folder; how many bytes that frees."""
+    size_bytes = size_of(folder)
+    shutil.rmtree(folder, ignore_errors=True)
+    return size_bytes
+
+
+def size_of(folder: Path) -> int:
+    """Bytes of the files in a folder, as they take room on the disk."""
+    found = 0
+    for place, _, names in os.walk(folder):
+        for name in names:
+            with suppress(FileNotFoundError):
+                found += os.lstat(os.path.join(place, name)).st_blocks * 512
+    return found
 
 
 def _put_in_place(made: Path, place: Path, aside: Path) -> None:

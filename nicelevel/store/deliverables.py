@@ -8,6 +8,7 @@ from typing import Any
 from .changes import announce
 from .database import database
 from .models import Deliverable, Destination, Job, Source, SpecVersion
+from .tries import begin_try, save_in_try
 
 UNFINISHED = ("queued", "rendering")
 KEPT_FILES = ("proved", "missed")
@@ -81,16 +82,40 @@ def unfinished_of(digest: str) -> list[Deliverable]:
     return list(with_names().where(Source.digest == digest, Deliverable.state.in_(UNFINISHED)))
 
 
+def begin_deliverable(deliverable: Deliverable) -> bool:
+    """Begin a try at rendering; False where nobody wants it any more."""
+    with database.atomic():
+        begun = begin_try(
+            deliverable, UNFINISHED, state="rendering", progress_ratio=0.0, started_at=datetime.now(UTC)
+        )
+        announce(deliverable.source.job_id, deliverable.source_id)
+    return begun
+
+
 def save_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> bool:
-    """The one place where the state of a deliverable is written; False where somebody has stopped it meanwhile."""
+    """What a try says of its deliverable; False where it was stopped or has been begun anew meanwhile."""
     if state not in UNFINISHED:
         columns.setdefault("finished_at", datetime.now(UTC))
     with database.atomic():
-        changed = (
-            Deliverable.update(state=state, **columns)
-            .where(Deliverable.id == deliverable.id, Deliverable.state.in_(UNFINISHED))
-            .execute()
-        )
+        changed = save_in_try(deliverable, UNFINISHED, state=state, **columns)
+        announce(deliverable.source.job_id, deliverable.source_id)
+    return changed
+
+
+def end_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> bool:
+    """End whatever try there is from outside: stopped by somebody, or failed with its worker; False where none is."""
+    return _change(deliverable, UNFINISHED, state=state, finished_at=datetime.now(UTC), **columns)
+
+
+def lose_deliverable(deliverable: Deliverable, sentence: str) -> bool:
+    """Say of a written file that it is not there any more, or not as it was proved: it can be rendered again."""
+    return _change(deliverable, KEPT_FILES, state="failed", error_code="lost", error_message=sentence)
+
+
+def _change(deliverable: Deliverable, among: Sequence[str], **columns: Any) -> bool:
+    with database.atomic():
+        query = Deliverable.update(**columns)
+        changed = query.where(Deliverable.id == deliverable.id, Deliverable.state.in_(among)).execute()
         announce(deliverable.source.job_id, deliverable.source_id)
     return bool(changed)
 
@@ -124,9 +149,15 @@ def count_proved(job_id: int, source_ids: Sequence[int], destination_id: int | N
 
 def file_of(deliverable: Deliverable, folder: Path) -> Path:
     """Where the file of a deliverable stands; the folders of its name are made where it is handed over."""
-    return home_of(deliverable.id, folder) / PurePosixPath(str(deliverable.file_name)).name
+    return try_folder(deliverable, folder) / PurePosixPath(str(deliverable.file_name)).name
+
+
+def try_folder(deliverable: Deliverable, folder: Path) -> Path:
+    """The folder that belongs to one try at a deliverable alone; files of before tries had tokens stand above it."""
+    home = home_of(deliverable.id, folder)
+    return home if deliverable.token is None else home / str(deliverable.token)
 
 
 def home_of(deliverable_id: int, folder: Path) -> Path:
-    """The folder that belongs to one deliverable alone, so that a broken try can be swept out."""
+    """The folder that belongs to one deliverable alone, so that broken tries can be swept out."""
     return folder / str(deliverable_id)

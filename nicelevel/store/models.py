@@ -20,6 +20,7 @@ from .database import database
 
 SOURCE_STATES = ("queued", "measuring", "measured", "failed")
 DELIVERABLE_STATES = ("queued", "rendering", "proved", "missed", "failed", "stopped")
+PREPARING_STATES = ("queued", "done", "failed")
 SENDING_STATES = ("queued", "sending", "checking", "accepted", "rejected", "failed", "stopped")
 
 
@@ -63,6 +64,7 @@ class Source(_Table):
     digest = CharField(max_length=64, index=True)
     size_bytes = BigIntegerField()
     state = CharField(max_length=20, default="queued", constraints=[_one_of("state", SOURCE_STATES)])
+    token = BigIntegerField(null=True)
     progress_ratio = DoubleField(default=0.0)
     error_code = CharField(max_length=40, null=True)
     error_message = TextField(null=True)
@@ -71,6 +73,17 @@ class Source(_Table):
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
     changed_at = DateTimeTZField(null=True)
     counts = BooleanField(null=True)
+
+
+class Preparing(_Table):
+    """A prepared signal of some contents by its digest: still to be made, there, or why it could not be made."""
+
+    digest = CharField(max_length=64, primary_key=True)
+    source_digest = CharField(max_length=64, index=True)
+    steps = BinaryJSONField(index=False)
+    state = CharField(max_length=20, default="queued", constraints=[_one_of("state", PREPARING_STATES)])
+    error_code = CharField(max_length=40, null=True)
+    error_message = TextField(null=True)
 
 
 class SpecVersion(_Table):
@@ -117,6 +130,7 @@ class Deliverable(_Table):
     spec = ForeignKeyField(SpecVersion, on_delete="RESTRICT")
     format_number = IntegerField()
     state = CharField(max_length=20, default="queued", constraints=[_one_of("state", DELIVERABLE_STATES)])
+    token = BigIntegerField(null=True)
     progress_ratio = DoubleField(default=0.0)
     error_code = CharField(max_length=40, null=True)
     error_message = TextField(null=True)
@@ -141,6 +155,7 @@ class Sending(_Table):
     job = ForeignKeyField(Job, backref="sendings", on_delete="CASCADE")
     address = TextField()
     state = CharField(max_length=20, default="queued", constraints=[_one_of("state", SENDING_STATES)])
+    token = BigIntegerField(null=True)
     progress_ratio = DoubleField(default=0.0)
     contents = BinaryJSONField(null=True, index=False)
     receipt = TextField(null=True)
@@ -164,4 +179,4 @@ class BlindTest(_Table):
     begun_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
 
 
-TABLES = (Job, Reading, Source, SpecVersion, Destination, OwnTarget, Deliverable, Sending, BlindTest)
+TABLES = (Job, Reading, Source, Preparing, SpecVersion, Destination, OwnTarget, Deliverable, Sending, BlindTest)

@@ -7,7 +7,6 @@ from typing import Any
 
 from nicelevel.core.channels import Layout
 from nicelevel.core.errors import NiceLevelError, NotPreparedError
-from nicelevel.core.measure.hop_files import open_hops
 from nicelevel.core.plan.formats import possible_formats
 from nicelevel.core.prepare import UNTOUCHED, Find, Prepared, preparation_for
 from nicelevel.core.prepare.prepared import prepared_source
@@ -16,7 +15,15 @@ from nicelevel.core.values import Preparation
 from nicelevel.core.values import Source as Described
 
 from .audio import AudioFolder
+from .models import Preparing
 from .readings import is_measured, load_reading
+
+
+class PreparationFailedError(NiceLevelError):
+    """A prepared signal could not be made, after some tries."""
+
+    code = "preparation_failed"
+
 
 REMEMBERED = 128
 """Prepared signals whose curves stay in memory: about a megabyte for ten minutes each."""
@@ -52,17 +59,45 @@ def load_prepared(digest: str, preparation: Preparation, audio: AudioFolder) -> 
     """A prepared signal with its curves and hops. Raises NotPreparedError where it is still to be made."""
     prepared_digest = preparation.digest_of(digest)
     if not is_measured(prepared_digest):
-        raise NotPreparedError(f"{_being_done(preparation)} and measured; its plan follows.")
-    reading = load_reading(prepared_digest, audio)
-    return Prepared(reading, open_hops(audio.hops_folder(prepared_digest)), preparation)
+        raise _why_missing(prepared_digest, preparation)
+    return Prepared(load_reading(prepared_digest, audio), audio.load_hops(prepared_digest), preparation)
 
 
-def _being_done(preparation: Preparation) -> str:
+def _why_missing(prepared_digest: str, preparation: Preparation) -> NiceLevelError:
+    failed = Preparing.get_or_none(Preparing.digest == prepared_digest, Preparing.state == "failed")
+    if failed:
+        return PreparationFailedError(f"{_being_done(preparation, 'It could not be')}: {failed.error_message}")
+    return NotPreparedError(f"{_being_done(preparation)} and measured; its plan follows.")
+
+
+def begin_preparation(source_digest: str, steps: Preparation) -> str:
+    """Keep that a prepared signal is to be made, again where it failed; its digest."""
+    digest = steps.digest_of(source_digest)
+    fresh = {"state": "queued", "error_code": None, "error_message": None}
+    row = {"digest": digest, "source_digest": source_digest, "steps": preparation_to_json(steps), **fresh}
+    Preparing.insert(**row).on_conflict(conflict_target=[Preparing.digest], update=fresh).execute()
+    return digest
+
+
+def end_preparation(digest: str, error_code: str | None = None, error_message: str | None = None) -> None:
+    """Keep that a prepared signal is there, or why it is not."""
+    state = "failed" if error_code else "done"
+    row = {"state": state, "error_code": error_code, "error_message": error_message}
+    Preparing.update(**row).where(Preparing.digest == digest).execute()
+
+
+def failed_preparations(source_digest: str) -> list[Preparation]:
+    """What could not be made of some contents."""
+    query = Preparing.select().where(Preparing.source_digest == source_digest, Preparing.state == "failed")
+    return [preparation_from_json(row.steps) for row in query]
+
+
+def _being_done(preparation: Preparation, how: str = "It is being") -> str:
     folded = f"brought to {preparation.layout.name}" if preparation.layout else ""
     resampled = f"resampled to {preparation.sample_rate_hz} Hz" if preparation.sample_rate_hz else ""
     cut = "cut to its length" if preparation.frames else ""
     split = "split into its channels" if preparation.channel is not None else ""
-    return "It is being " + " and ".join(filter(None, (folded, resampled, cut, split)))
+    return f"{how} " + " and ".join(filter(None, (folded, resampled, cut, split)))
 
 
 def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Preparation]:

@@ -6,11 +6,12 @@ from functools import lru_cache
 from typing import Any
 
 from nicelevel.core.channels import Layout
+from nicelevel.core.errors import LostError
 from nicelevel.core.measure import METER_VERSION
 from nicelevel.core.values import Note, Source
 from nicelevel.core.values import Reading as Measured
 
-from .audio import AudioFolder
+from .audio import MEASURED_LOST, AudioFolder
 from .models import Reading
 
 _LEVELS = ("integrated_lufs", "max_momentary_lufs", "max_short_term_lufs", "sample_peak_dbfs", "rms_dbfs")
@@ -41,8 +42,14 @@ def load_reading(digest: str, audio: AudioFolder) -> Measured:
 
 @lru_cache(maxsize=4096)
 def load_figures(digest: str, audio: AudioFolder) -> Measured:
-    """The same without its curves. What is measured of contents never changes, so the figures are remembered."""
-    return _from_json(Reading.get_by_id(digest).figures, audio, digest)
+    """The same without its curves. What is measured of contents never changes, so the figures are remembered.
+
+    Raises LostError where they are not kept.
+    """
+    row = Reading.get_or_none(Reading.digest == digest)
+    if row is None:
+        raise LostError(MEASURED_LOST)
+    return _from_json(row.figures, audio, digest)
 
 
 def _to_json(measured: Measured) -> dict[str, Any]:

@@ -6,6 +6,7 @@ from typing import Any
 from .changes import announce_handover
 from .database import database
 from .models import Job, Sending
+from .tries import begin_try, save_in_try
 
 UNDER_WAY = ("queued", "sending", "checking")
 
@@ -26,15 +27,30 @@ def sendings_of(job_id: int) -> list[Sending]:
     return list(Sending.select().where(Sending.job == job_id).order_by(Sending.id.desc()))
 
 
+def begin_sending(sending: Sending) -> bool:
+    """Begin a try at sending, or at asking for the answer; False where nobody wants it any more."""
+    return begin_try(sending, UNDER_WAY)
+
+
 def save_sending(sending: Sending, state: str, **columns: Any) -> bool:
-    """The one place where the state of a sending is written; False where somebody has stopped it meanwhile."""
-    if state not in UNDER_WAY:
-        columns["finished_at"] = datetime.now(UTC)
+    """What a try says of its sending; False where it was stopped or has been begun anew meanwhile."""
     with database.atomic():
-        query = Sending.update(state=state, **columns)
+        saved = save_in_try(sending, UNDER_WAY, **_at_its_end(state), state=state, **columns)
+        announce_handover(sending.job_id)
+    return saved
+
+
+def end_sending(sending: Sending, state: str, **columns: Any) -> bool:
+    """End whatever try there is from outside: stopped by somebody, or failed with its worker."""
+    with database.atomic():
+        query = Sending.update(**_at_its_end(state), state=state, **columns)
         changed = query.where(Sending.id == sending.id, Sending.state.in_(UNDER_WAY)).execute()
         announce_handover(sending.job_id)
     return bool(changed)
+
+
+def _at_its_end(state: str) -> dict[str, Any]:
+    return {} if state in UNDER_WAY else {"finished_at": datetime.now(UTC)}
 
 
 def latest_address() -> str | None:

@@ -12,8 +12,11 @@ from nicelevel.core.measure import METER_VERSION
 from .changes import announce
 from .database import database
 from .models import Deliverable, Job, Reading, Source
+from .tries import begin_try, save_in_try
 
 _LONGEST_TITLE = 200
+
+UNMEASURED = ("queued", "measuring")
 
 
 def add_source(
@@ -70,11 +73,6 @@ def save_sum_check(leader: Source, found: dict[str, Any]) -> None:
         announce(leader.job_id, leader.id)
 
 
-def save_contents(source: Source) -> None:
-    """Keep which contents a source has, where they were made after it."""
-    Source.update(digest=source.digest, size_bytes=source.size_bytes).where(Source.id == source.id).execute()
-
-
 def _announce_set(source: Source, ids: Sequence[int]) -> None:
     for each in {source.id, *ids}:
         announce(source.job_id, each)
@@ -90,6 +88,11 @@ def outdated_sources() -> list[Source]:
     return list(Source.select().where(Source.state == "measured", Source.digest.not_in(present)))
 
 
+def lost_sources(digest: str) -> list[Source]:
+    """Sources with these contents whose audio was found missing."""
+    return list(Source.select().where(Source.digest == digest, Source.state == "failed", Source.error_code == "lost"))
+
+
 def remove_source(source: Source) -> list[int]:
     """Take a source out of its job with its deliverables; the ids of those, for their files."""
     with database.atomic():
@@ -99,16 +102,35 @@ def remove_source(source: Source) -> list[int]:
         return gone
 
 
-def save_source_state(
-    source: Source,
-    state: str,
-    progress_ratio: float = 0.0,
-    error_code: str | None = None,
-    error_message: str | None = None,
-) -> None:
-    """The one place where the state of a source is written."""
+def begin_source(source: Source) -> bool:
+    """Begin a try at measuring; False where nobody wants it any more."""
     with database.atomic():
-        Source.update(
-            state=state, progress_ratio=progress_ratio, error_code=error_code, error_message=error_message
-        ).where(Source.id == source.id).execute()
+        begun = begin_try(source, UNMEASURED, state="measuring", progress_ratio=0.0)
         announce(source.job_id, source.id)
+    return begun
+
+
+def save_source(source: Source, state: str, **columns: Any) -> bool:
+    """What a try says of its source; False where it was taken out or has been begun anew meanwhile."""
+    with database.atomic():
+        saved = save_in_try(source, UNMEASURED, state=state, **columns)
+        announce(source.job_id, source.id)
+    return saved
+
+
+def end_source(source: Source, error_code: str, error_message: str, among: Sequence[str] = UNMEASURED) -> bool:
+    """Say from outside that a source cannot be used, whatever try there is."""
+    return _change(source, among, state="failed", error_code=error_code, error_message=error_message)
+
+
+def queue_source(source: Source) -> bool:
+    """Let a source wait to be measured, where it is not waiting or being measured."""
+    fresh = {"progress_ratio": 0.0, "error_code": None, "error_message": None}
+    return _change(source, ("measured", "failed"), state="queued", **fresh)
+
+
+def _change(source: Source, among: Sequence[str], **columns: Any) -> bool:
+    with database.atomic():
+        changed = Source.update(**columns).where(Source.id == source.id, Source.state.in_(among)).execute()
+        announce(source.job_id, source.id)
+    return bool(changed)

@@ -1,6 +1,6 @@
 """The application, made from its configuration by one function."""
 
-from flask import Flask, g
+from flask import Flask, g, request
 from flask_wtf import CSRFProtect
 
 from nicelevel.config import Config
@@ -11,6 +11,7 @@ from nicelevel.store.specs import spec_of
 
 from . import errors, security
 from .board import miniatures
+from .changes import Changes, changes
 from .deliverables import deliverables
 from .handover import handover
 from .hearing import hearing
@@ -40,8 +41,9 @@ def create_app(config: Config, database_url: str) -> Flask:
     for folder in (config.audio_folder, config.deliverables_folder, config.uploads_folder):
         folder.mkdir(parents=True, exist_ok=True)
     open_database(database_url)
+    app.extensions["changes"] = Changes(database_url)
     CSRFProtect(app)
-    for blueprint in (jobs, sources, readings, hearing, deliverables, proofs, handover, runs, specs):
+    for blueprint in (changes, jobs, sources, readings, hearing, deliverables, proofs, handover, runs, specs):
         app.register_blueprint(blueprint)
     app.context_processor(add_running)
     _use_database_per_request(app)
@@ -73,6 +75,8 @@ def _teach_templates(app: Flask) -> None:
 def _use_database_per_request(app: Flask) -> None:
     @app.before_request
     def connect() -> None:
+        if request.blueprint == changes.name or request.endpoint == "static":
+            return
         g.opened = database.connect(reuse_if_open=True)
 
     @app.teardown_request

@@ -4,7 +4,7 @@ from typing import Any
 
 from flask import Blueprint, abort, current_app, jsonify, send_file
 
-from nicelevel.store.deliverables import KEPT_FILES, file_of, save_deliverable
+from nicelevel.store.deliverables import KEPT_FILES, end_deliverable, file_of
 from nicelevel.work.enqueue import enqueue_again
 
 from .found import deliverable_or_404
@@ -23,7 +23,7 @@ def download(deliverable_id: int) -> Any:
 
 @deliverables.post("/deliverables/<int:deliverable_id>/stop")
 def stop(deliverable_id: int) -> Any:
-    return jsonify(stopped=int(save_deliverable(deliverable_or_404(deliverable_id), "stopped")))
+    return jsonify(stopped=int(end_deliverable(deliverable_or_404(deliverable_id), "stopped")))
 
 
 @deliverables.post("/deliverables/<int:deliverable_id>/again")

@@ -4,10 +4,13 @@ from typing import Any
 
 from flask import Flask, jsonify, render_template, request
 from flask_wtf.csrf import CSRFError
+from peewee import InterfaceError, OperationalError
 from werkzeug.exceptions import HTTPException
 
 from nicelevel.core.errors import NiceLevelError
 from nicelevel.report.words import megabytes
+
+from .changes import DATABASE_AWAY
 
 STATUS_OF_CODE = {
     "not_found": 404,
@@ -40,6 +43,12 @@ def register(app: Flask) -> None:
         largest = megabytes(app.config["MAX_CONTENT_LENGTH"])
         return _answer(413, "too_large", f"The file is larger than the {largest} MB that are taken in.")
 
+    @app.errorhandler(OperationalError)
+    @app.errorhandler(InterfaceError)
+    def away(error: Exception) -> Any:
+        app.logger.warning("the database: %s", error)
+        return _answer(503, "database_away", DATABASE_AWAY)
+
     @app.errorhandler(HTTPException)
     def http(error: HTTPException) -> Any:
         status = error.code or 500
@@ -53,5 +62,5 @@ def register(app: Flask) -> None:
 
 def _answer(status: int, code: str, message: str) -> Any:
     if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
-        return render_template("error.html", message=message), status
+        return render_template("error.html", message=message, status=status), status
     return jsonify(error={"code": code, "message": message}), status

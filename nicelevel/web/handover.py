@@ -7,7 +7,7 @@ from flask import Blueprint, Response, current_app, jsonify, render_template, re
 
 from nicelevel.handover.manifest import MANIFEST_NAME
 from nicelevel.handover.package import Package, package_of, stream_package
-from nicelevel.store.sendings import latest_address, save_sending
+from nicelevel.store.sendings import end_sending, latest_address
 from nicelevel.work.enqueue import enqueue_sending
 
 from .found import audio, job_or_404, sending_or_404
@@ -55,7 +55,7 @@ def send(job_id: int) -> Any:
 
 @handover.post("/sendings/<int:sending_id>/stop")
 def stop(sending_id: int) -> Any:
-    return jsonify(stopped=int(save_sending(sending_or_404(sending_id), "stopped")))
+    return jsonify(stopped=int(end_sending(sending_or_404(sending_id), "stopped")))
 
 
 def _handover(job_id: int) -> Handover:

@@ -4,7 +4,7 @@ from collections.abc import Collection
 from datetime import date
 from typing import Any
 
-from flask import Blueprint, Response, current_app, jsonify, redirect, render_template, request, url_for
+from flask import Blueprint, jsonify, redirect, render_template, request, url_for
 
 from nicelevel.core.errors import SpecError
 from nicelevel.report.scatter import AXES, draw_scatter
@@ -20,7 +20,6 @@ from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
 from .board import Board, board_of, column_of, places_to_render
 from .board_order import in_order
 from .discard import discard_files
-from .events import job_events
 from .found import audio, destination_or_404, job_or_404
 
 jobs = Blueprint("jobs", __name__)
@@ -104,13 +103,6 @@ def order(job_id: int) -> Any:
     """Ids of the sources in the order asked for, of those alone that say all the words."""
     key, words = request.args.get("by", "place"), request.args.get("words", "")
     return jsonify(sources=in_order(_board(job_id, None), key, "down" in request.args, words))
-
-
-@jobs.get("/jobs/<int:job_id>/events")
-def events(job_id: int) -> Response:
-    job_or_404(job_id)
-    stream = job_events(current_app.config["DATABASE_URL"], job_id)
-    return Response(stream, mimetype="text/event-stream", headers={"Cache-Control": "no-store"})
 
 
 @jobs.post("/jobs/<int:job_id>/destinations")

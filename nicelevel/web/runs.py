@@ -4,13 +4,12 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, Response, current_app, g, jsonify, render_template
+from flask import Blueprint, current_app, g, jsonify, render_template
 
 from nicelevel.store.deliverables import stop_deliverables
 from nicelevel.store.models import Deliverable
 from nicelevel.store.runs import UnderWay, ended_lately, named, under_way, worker_count
 
-from .events import job_events
 from .found import audio
 
 runs = Blueprint("runs", __name__)
@@ -89,10 +88,10 @@ def parts() -> str:
     return render_template("runs/parts.html", runs=_runs())
 
 
-@runs.get("/runs/events")
-def events() -> Response:
-    stream = job_events(current_app.config["DATABASE_URL"], None)
-    return Response(stream, mimetype="text/event-stream", headers={"Cache-Control": "no-store"})
+@runs.get("/runs/now")
+def now() -> str:
+    """What the top line of every page says."""
+    return render_template("_running.html")
 
 
 @runs.post("/runs/stop")

@@ -6,9 +6,12 @@ import psycopg
 TASKS = ["nicelevel.work.tasks", "nicelevel.work.sending"]
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(), import_paths=TASKS, worker_defaults={})
 
+WORKING, SENDING = "default", "sending"
+"""Queues: a receiver that is slow holds up nothing else."""
+
 HEARTBEAT_S = 2.0
 STALLED_S = 8.0
-"""A worker that was silent for so long is taken for dead, and its jobs start over elsewhere."""
+"""A worker that was silent for so long, by the clock of the database, is taken for dead, its jobs taken over."""
 
 
 def prepare_queue(url: str) -> None:

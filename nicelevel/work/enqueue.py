@@ -3,21 +3,25 @@
 from collections.abc import Sequence
 from datetime import datetime
 
+from nicelevel.config import Config
 from nicelevel.handover.receiver import checked_address
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
+from nicelevel.store.jobs import all_jobs
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
 from nicelevel.store.own_targets import own_target_of, with_target
 from nicelevel.store.planning import plans_of
+from nicelevel.store.prepared import failed_preparations
 from nicelevel.store.sendings import add_sending
-from nicelevel.store.sources import add_source, outdated_sources, save_source_state, sources_of
+from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, sources_of
 from nicelevel.store.specs import spec_of
 
-from .sending import SEND_PRIORITY, send_package
+from .sending import send_package
 from .tasks import (
     PREPARE_PRIORITY,
     check_sum_of_set,
+    defer_preparation,
     defer_preparations,
     make_sum,
     measure_source,
@@ -41,12 +45,16 @@ def enqueue_source(
     with database.atomic():
         source = add_source(job_id, file_name, digest, size_bytes, title, kind, changed_at)
         enqueue_measuring(source)
+        for lost in lost_sources(digest):
+            measure_again(lost)
         return source
 
 
 def enqueue_measuring(source: Source) -> None:
     """Have a source measured."""
-    task = measure_source.configure(connection=database.connection(), priority=MEASURE_PRIORITY)
+    # The same contents in two jobs: the second finds them measured, and two never write into one folder.
+    lock = f"measure {source.digest}"
+    task = measure_source.configure(connection=database.connection(), priority=MEASURE_PRIORITY, lock=lock)
     task.defer(source_id=source.id)
 
 
@@ -54,10 +62,27 @@ def enqueue_outdated() -> int:
     """Have every source measured again whose reading was made by an earlier meter; how many those are."""
     outdated = outdated_sources()
     for source in outdated:
-        with database.atomic():
-            save_source_state(source, "queued")
-            enqueue_measuring(source)
+        measure_again(source)
     return len(outdated)
+
+
+def measure_again(source: Source) -> bool:
+    """Have a source measured once more; False where it waits for that already."""
+    with database.atomic():
+        queued = queue_source(source)
+        if queued:
+            enqueue_measuring(source)
+        return queued
+
+
+def enqueue_again_of_source(source: Source) -> bool:
+    """Have done once more what failed of a source, measuring or preparing; False where nothing had."""
+    if source.state == "failed":
+        return measure_again(source)
+    failed = failed_preparations(source.digest)
+    for steps in failed:
+        defer_preparation(source, steps)
+    return bool(failed)
 
 
 def enqueue_preparations(job_id: int, audio: AudioFolder) -> None:
@@ -65,6 +90,13 @@ def enqueue_preparations(job_id: int, audio: AudioFolder) -> None:
     for source in sources_of(job_id):
         if source.state == "measured":
             defer_preparations(source, audio)
+
+
+def enqueue_every_preparation(config: Config) -> None:
+    """Have made what any destination of any job asks for and is not there."""
+    audio = AudioFolder(config.audio_folder)
+    for job in all_jobs():
+        enqueue_preparations(job.id, audio)
 
 
 def enqueue_sum_check(leader: Source) -> None:
@@ -88,9 +120,15 @@ def enqueue_sending(job: Job, address: str) -> Sending:
     checked = checked_address(address)
     with database.atomic():
         sending = add_sending(job, checked)
-        task = send_package.configure(connection=database.connection(), priority=SEND_PRIORITY)
-        task.defer(sending_id=sending.id)
+        enqueue_sending_of(sending)
         return sending
+
+
+def enqueue_sending_of(sending: Sending) -> None:
+    """Have a package that waits sent, or its answer asked for."""
+    send_package.configure(connection=database.connection(), lock=f"sending {sending.id}").defer(
+        sending_id=sending.id
+    )
 
 
 def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder) -> list[Deliverable]:
@@ -113,8 +151,13 @@ def _enqueue(source: Source, destination: Destination, number: int) -> Deliverab
     with database.atomic():
         deliverable = queue_deliverable(source, destination, number)
         if deliverable:
-            # What was stopped and is done again has two entries for a while: they must not run side by side.
-            lock = f"deliverable {deliverable.id}"
-            task = render_deliverable.configure(connection=database.connection(), lock=lock)
-            task.defer(deliverable_id=deliverable.id)
+            enqueue_rendering(deliverable)
         return deliverable
+
+
+def enqueue_rendering(deliverable: Deliverable) -> None:
+    """Have a deliverable that waits rendered."""
+    # What was stopped and is done again has two entries for a while: they must not run side by side.
+    lock = f"deliverable {deliverable.id}"
+    task = render_deliverable.configure(connection=database.connection(), lock=lock)
+    task.defer(deliverable_id=deliverable.id)

@@ -1,22 +1,20 @@
-"""The tasks. Each is safe to run twice: what an interrupted try left behind is swept out first."""
+"""The tasks. Each is safe to run twice, also side by side: what an earlier try left behind is swept out first."""
 
-import logging
 import shutil
-import time
-import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from datetime import UTC, datetime
+from functools import partial
+from pathlib import Path
 from typing import Any
 
 import procrastinate
 
-from nicelevel.config import Config
-from nicelevel.core.ahead import under_way
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, StoppedError, UnsupportedError
+from nicelevel.core.files import StagedFile
 from nicelevel.core.files.decode import decode, needs_copy
 from nicelevel.core.files.names import deliverable_path
+from nicelevel.core.files.staged import flush, speaking_errors
 from nicelevel.core.hear.programmes import hearing_fold
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.sets import judged_by
@@ -34,13 +32,23 @@ from nicelevel.report.proof_sheet import course_json
 from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import DECODED, AudioFolder
 from nicelevel.store.changes import announce
-from nicelevel.store.database import connected, database
-from nicelevel.store.deliverables import UNFINISHED, find_deliverable, home_of, save_deliverable, unfinished_of
+from nicelevel.store.database import database, persistently
+from nicelevel.store.deliverables import (
+    begin_deliverable,
+    end_deliverable,
+    find_deliverable,
+    home_of,
+    save_deliverable,
+    try_folder,
+    unfinished_of,
+)
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.own_targets import own_target_of, with_target
 from nicelevel.store.planning import limited_of, plans_of
 from nicelevel.store.prepared import (
+    begin_preparation,
+    end_preparation,
     missing_preparations,
     preparation_from_json,
     preparation_to_json,
@@ -48,168 +56,232 @@ from nicelevel.store.prepared import (
 )
 from nicelevel.store.readings import is_measured, load_figures, save_reading
 from nicelevel.store.sources import (
+    begin_source,
+    end_source,
     find_source,
     link_set,
     members_of,
-    save_contents,
-    save_source_state,
+    save_source,
     save_sum_check,
 )
 from nicelevel.store.specs import spec_of
 
-from .app import queue
+from .trying import Call, ending, progress_of, task
 
-logger = logging.getLogger("nicelevel.work")
-
-TOLD_EVERY_S = 0.25
 PREPARE_PRIORITY = 5
 """After what is to be measured, before what is to be rendered."""
 
 _shared = SharedSignals()
 """By all that is rendered in this process."""
 
-UNEXPECTED = "Something went wrong inside Nice Level; the log of the worker says what."
+
+def _give_up_source(code: str, sentence: str, source_id: int, **_: Any) -> None:
+    if source := find_source(source_id):
+        end_source(source, code, sentence)
 
 
-@queue.task(name="measure_source", pass_context=True)
-def measure_source(context: procrastinate.JobContext, source_id: int) -> None:
+@task(_give_up_source)
+def measure_source(call: Call, source_id: int) -> None:
     """Measure a source and keep its reading."""
-    config = config_of(context)
-    with connected(), under_way():
-        source = find_source(source_id)
-        if source is None:
-            return
-        with _source_outcome(source):
-            _measure(source, AudioFolder(config.audio_folder))
-            defer_preparations(source, AudioFolder(config.audio_folder))
-
-
-def _measure(source: Source, audio: AudioFolder) -> None:
-    if is_measured(source.digest):
+    source = find_source(source_id)
+    if source is None or not begin_source(source):
         return
-    progress = throttled(lambda ratio: save_source_state(source, "measuring", ratio))
-    progress(0.0)
-    path = audio.audio_path(source.digest)
-    with audio.keeping_hops(source.digest) as folder:
+    audio = AudioFolder(call.config.audio_folder)
+    with _trying_source(call, source):
+        _measure(call, source, audio)
+        _save_measured(source, audio)
+
+
+def _measure(call: Call, source: Source, audio: AudioFolder) -> None:
+    if is_measured(source.digest) and audio.has_measured(source.digest):
+        return
+    path = audio.existing_path(source.digest)
+    progress = progress_of(call, lambda ratio: save_source(source, "measuring", progress_ratio=ratio))
+    with speaking_errors(Path(source.file_name)), audio.keeping_hops(source.digest) as folder:
         measured = measure(path, progress, folder)
         if needs_copy(path):
             decode(path, folder / DECODED)
-    save_reading(source.digest, measured, audio)
+    with speaking_errors(Path(source.file_name)):
+        persistently(partial(save_reading, source.digest, measured, audio))
 
 
-@queue.task(name="prepare_source", pass_context=True)
-def prepare_source(context: procrastinate.JobContext, source_id: int, preparation: dict[str, Any]) -> None:
-    """Make a prepared signal of a source and keep its reading."""
-    audio = AudioFolder(config_of(context).audio_folder)
-    steps = preparation_from_json(preparation)
-    with connected(), under_way():
-        source = find_source(source_id)
-        if source is None:
-            return
-        digest = steps.digest_of(source.digest)
-        if not is_measured(digest):
-            with audio.keeping_hops(digest) as folder:
-                prepared = prepare(audio.audio_path(source.digest), steps, folder)
-            save_reading(digest, prepared.reading, audio)
-        announce(source.job_id, source.id)
-
-
-@queue.task(name="check_sum_of_set", pass_context=True)
-def check_sum_of_set(context: procrastinate.JobContext, leader_id: int) -> None:
-    """Hold the members of a set against their leader and keep what was found."""
-    audio = AudioFolder(config_of(context).audio_folder)
-    with connected():
-        leader, members = find_source(leader_id), members_of(leader_id)
-        if leader is None or not members:
-            return
-        try:
-            mix, *stems = (audio.audio_path(each.digest) for each in (leader, *members))
-            titles = [each.title for each in members]
-            kept = sum_json(check_sum(mix, stems, titles=[leader.title, *titles]), titles)
-        except NiceLevelError as error:
-            kept = {"adds_up": None, "sentence": error.message}
-        save_sum_check(leader, kept)
-
-
-@queue.task(name="make_sum", pass_context=True)
-def make_sum(context: procrastinate.JobContext, source_id: int, member_ids: list[int]) -> None:
-    """Write and measure the sum of some sources, as a source of its own that the set takes its gain from."""
-    config = config_of(context)
-    audio = AudioFolder(config.audio_folder)
-    with connected():
-        source = find_source(source_id)
-        members = [each for each in map(find_source, member_ids) if each]
-        if source is None or not members:
-            return
-        with _source_outcome(source):
-            part = config.uploads_folder / f"{uuid.uuid4().hex}.part"
-            try:
-                save_source_state(source, "measuring")
-                paths = [audio.audio_path(each.digest) for each in members]
-                write_sum(paths, part, [each.title for each in members])
-                source.digest, source.size_bytes = sha256_of(part), part.stat().st_size
-                audio.adopt(part, source.digest)
-            finally:
-                part.unlink(missing_ok=True)
-            save_contents(source)
-            _measure(source, audio)
-            defer_preparations(source, audio)
-        link_set(source, members)
+def _save_measured(source: Source, audio: AudioFolder) -> None:
+    if not persistently(partial(save_source, source, "measured", progress_ratio=1.0)):
+        raise StoppedError("Stopped.")
+    persistently(partial(defer_preparations, source, audio))
 
 
 @contextmanager
-def _source_outcome(source: Source) -> Iterator[None]:
-    """Save how it ended, in one place for every way out."""
-    try:
+def _trying_source(call: Call, source: Source) -> Iterator[None]:
+    def fail(code: str, sentence: str) -> bool:
+        return save_source(source, "failed", progress_ratio=0.0, error_code=code, error_message=sentence)
+
+    with ending(call, fail, partial(save_source, source, "queued", progress_ratio=0.0), can_pass=True):
         yield
-    except NiceLevelError as error:
-        save_source_state(source, "failed", 0.0, error.code, error.message)
-    except Exception:
-        save_source_state(source, "failed", 0.0, "error", UNEXPECTED)
-        raise
-    else:
-        save_source_state(source, "measured", 1.0)
 
 
-@queue.task(name="render_deliverable", pass_context=True)
-def render_deliverable(context: procrastinate.JobContext, deliverable_id: int) -> None:
+def _give_up_preparation(code: str, sentence: str, source_id: int, preparation: dict[str, Any]) -> None:
+    if source := find_source(source_id):
+        end_preparation(preparation_from_json(preparation).digest_of(source.digest), code, sentence)
+        announce(source.job_id, source.id)
+
+
+@task(_give_up_preparation)
+def prepare_source(call: Call, source_id: int, preparation: dict[str, Any]) -> None:
+    """Make a prepared signal of a source and keep its reading."""
+    source = find_source(source_id)
+    if source is None:
+        return
+    steps, audio = preparation_from_json(preparation), AudioFolder(call.config.audio_folder)
+    digest = steps.digest_of(source.digest)
+
+    def end(code: str | None = None, sentence: str | None = None) -> bool:
+        # Whoever makes it makes the same, so every try may say that it is there.
+        end_preparation(digest, code, sentence)
+        announce(source.job_id, source.id)
+        return True
+
+    with ending(call, end, lambda: True, can_pass=True):
+        if not (is_measured(digest) and audio.has_measured(digest)):
+            _prepare(call, source, steps, audio)
+        persistently(end)
+
+
+def _prepare(call: Call, source: Source, steps: Preparation, audio: AudioFolder) -> None:
+    digest, path = steps.digest_of(source.digest), audio.existing_path(source.digest)
+    progress = progress_of(call, lambda _: True)
+    with speaking_errors(Path(source.file_name)), audio.keeping_hops(digest) as folder:
+        prepared = prepare(path, steps, folder, progress)
+    with speaking_errors(Path(source.file_name)):
+        persistently(partial(save_reading, digest, prepared.reading, audio))
+
+
+def _give_up_sum_check(code: str, sentence: str, leader_id: int) -> None:
+    if leader := find_source(leader_id):
+        save_sum_check(leader, {"adds_up": None, "sentence": sentence})
+
+
+@task(_give_up_sum_check)
+def check_sum_of_set(call: Call, leader_id: int) -> None:
+    """Hold the members of a set against their leader and keep what was found."""
+    audio = AudioFolder(call.config.audio_folder)
+    leader, members = find_source(leader_id), members_of(leader_id)
+    if leader is None or not members:
+        return
+
+    def fail(code: str, sentence: str) -> bool:
+        save_sum_check(leader, {"adds_up": None, "sentence": sentence})
+        return True
+
+    with ending(call, fail, lambda: True):
+        mix, *stems = (audio.audio_path(each.digest) for each in (leader, *members))
+        titles = [each.title for each in members]
+        kept = sum_json(check_sum(mix, stems, titles=[leader.title, *titles]), titles)
+        persistently(partial(save_sum_check, leader, kept))
+
+
+@task(_give_up_source)
+def make_sum(call: Call, source_id: int, member_ids: list[int]) -> None:
+    """Write and measure the sum of some sources, as a source of its own that the set takes its gain from."""
+    audio = AudioFolder(call.config.audio_folder)
+    source = find_source(source_id)
+    members = [each for each in map(find_source, member_ids) if each]
+    if source is None or not members or not begin_source(source):
+        return
+    with _trying_source(call, source):
+        if not source.digest:
+            _write_sum(source, members, call.config.uploads_folder, audio)
+        _measure(call, source, audio)
+        _save_measured(source, audio)
+        persistently(partial(link_set, source, members))
+
+
+def _write_sum(source: Source, members: Sequence[Source], folder: Path, audio: AudioFolder) -> None:
+    staged = StagedFile(folder / f"sum-{source.id}-{source.token}.wav")
+    try:
+        with speaking_errors(staged.final):
+            paths = [audio.existing_path(each.digest) for each in members]
+            write_sum(paths, staged.path, [each.title for each in members])
+            staged.settle()
+            digest, size_bytes = sha256_of(staged.path), staged.path.stat().st_size
+            audio.adopt(staged.path, digest)
+    finally:
+        staged.discard()
+    contents = {"digest": digest, "size_bytes": size_bytes}
+    if not persistently(partial(save_source, source, "measuring", **contents)):
+        raise StoppedError("Stopped.")
+    source.digest, source.size_bytes = digest, size_bytes
+
+
+def _give_up_deliverable(code: str, sentence: str, deliverable_id: int) -> None:
+    if deliverable := find_deliverable(deliverable_id):
+        end_deliverable(deliverable, "failed", error_code=code, error_message=sentence)
+
+
+@task(_give_up_deliverable)
+def render_deliverable(call: Call, deliverable_id: int) -> None:
     """Render a deliverable, prove it and keep what was proved."""
-    config = config_of(context)
-    with connected(), under_way():
-        deliverable = find_deliverable(deliverable_id)
-        if deliverable is None or deliverable.state not in UNFINISHED:
-            return
-        with _deliverable_outcome(deliverable):
-            _render(deliverable, config)
+    deliverable = find_deliverable(deliverable_id)
+    if deliverable is None or not begin_deliverable(deliverable):
+        return
+
+    def fail(code: str, sentence: str) -> bool:
+        return save_deliverable(deliverable, "failed", error_code=code, error_message=sentence)
+
+    with ending(call, fail, partial(save_deliverable, deliverable, "queued", progress_ratio=0.0)):
+        _render(call, deliverable)
 
 
-def _render(deliverable: Deliverable, config: Config) -> None:
-    source, audio = deliverable.source, AudioFolder(config.audio_folder)
+def _render(call: Call, deliverable: Deliverable) -> None:
+    source, audio = deliverable.source, AudioFolder(call.config.audio_folder)
     spec, plan = _planned(deliverable, audio)
     refuse(plan)
-    home = home_of(deliverable.id, config.deliverables_folder)
-    shutil.rmtree(home, ignore_errors=True)
-    home.mkdir(parents=True)
-    if not save_deliverable(deliverable, "rendering", progress_ratio=0.0, started_at=datetime.now(UTC)):
-        raise StoppedError("Stopped.")
-    progress = throttled(lambda ratio: _go_on(deliverable, ratio))
     path = deliverable_path(source.title, spec, plan.output)
+    progress = progress_of(call, lambda ratio: save_deliverable(deliverable, "rendering", progress_ratio=ratio))
     wanted_again = _is_wanted_again(deliverable, plan, audio)
-    with _shared.reading(audio.audio_path(source.digest), plan.preparation, wanted_again) as kept:
-        done = produce(_order(source, spec, plan, audio, kept), home / path.name, False, progress)
-    stored = save_deliverable(
-        deliverable,
-        "proved" if done.proof.verdict.meets else "missed",
-        progress_ratio=1.0,
-        file_name=str(path.with_name(done.path.name)),
-        sha256=done.proof.sha256,
-        size_bytes=done.proof.reading.source.size_bytes,
-        plan=one_plan_json(done.plan) | _made_as(done),
-        measured=reading_json(done.proof.reading, done.path.name) | {"course": course_json(done.proof.reading)},
-        findings=[finding_json(finding) for finding in done.proof.verdict.findings],
-    )
-    if not stored:
-        raise StoppedError("Stopped.")
+    with _folder_of_try(deliverable, call.config.deliverables_folder) as folder:
+        with _shared.reading(audio.existing_path(source.digest), plan.preparation, wanted_again) as kept:
+            done = produce(_order(source, spec, plan, audio, kept), folder / path.name, False, progress)
+        result = {
+            "progress_ratio": 1.0,
+            "file_name": str(path.with_name(done.path.name)),
+            "sha256": done.proof.sha256,
+            "size_bytes": done.proof.reading.source.size_bytes,
+            "plan": one_plan_json(done.plan) | _made_as(done),
+            "measured": reading_json(done.proof.reading, done.path.name)
+            | {"course": course_json(done.proof.reading)},
+            "findings": [finding_json(finding) for finding in done.proof.verdict.findings],
+        }
+        state = "proved" if done.proof.verdict.meets else "missed"
+        # The file stands in a folder that only this try knows; with this, if the try is the newest, it is the one.
+        if not persistently(partial(save_deliverable, deliverable, state, **result)):
+            raise StoppedError("Stopped.")
+
+
+@contextmanager
+def _folder_of_try(deliverable: Deliverable, folder: Path) -> Iterator[Path]:
+    """A folder for one try, kept where the block ends well; what earlier tries left is swept out first."""
+    home, place = home_of(deliverable.id, folder), try_folder(deliverable, folder)
+    try:
+        with speaking_errors(place):
+            place.mkdir(parents=True)
+            for parent in (home, folder):
+                flush(parent)
+            _sweep_earlier(home, deliverable.token)
+        yield place
+    except BaseException:
+        shutil.rmtree(place, ignore_errors=True)
+        raise
+
+
+def _sweep_earlier(home: Path, token: int) -> None:
+    """What lies there of earlier tries; of a later one nothing is touched, for then this one is the lost one."""
+    for left in home.iterdir():
+        if left.is_dir() and left.name.isdigit():
+            if int(left.name) < token:
+                shutil.rmtree(left, ignore_errors=True)
+        else:
+            left.unlink(missing_ok=True)
 
 
 def _planned(deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:
@@ -255,39 +327,6 @@ def _made_as(done: Made) -> dict[str, Any]:
     return {"rounds": done.rounds, "asked_gain_db": done.asked.gain_db, "metadata": carried}
 
 
-def _go_on(deliverable: Deliverable, ratio: float) -> None:
-    """Tell the progress; ends the work where the deliverable was stopped or its source removed."""
-    if not save_deliverable(deliverable, "rendering", progress_ratio=ratio):
-        raise StoppedError("Stopped.")
-
-
-@contextmanager
-def _deliverable_outcome(deliverable: Deliverable) -> Iterator[None]:
-    """Save how it ended where it did not end well; a stop was saved by who asked for it."""
-    try:
-        yield
-    except StoppedError:
-        logger.info("deliverable %s was stopped", deliverable.id)
-    except NiceLevelError as error:
-        save_deliverable(deliverable, "failed", error_code=error.code, error_message=error.message)
-    except Exception:
-        save_deliverable(deliverable, "failed", error_code="error", error_message=UNEXPECTED)
-        raise
-
-
-def throttled(tell: Callable[[float], None]) -> Callable[[float], None]:
-    """A progress that is passed on at most four times a second."""
-    last_s = -TOLD_EVERY_S
-
-    def progress(ratio: float) -> None:
-        nonlocal last_s
-        if time.monotonic() - last_s >= TOLD_EVERY_S:
-            last_s = time.monotonic()
-            tell(ratio)
-
-    return progress
-
-
 def defer_preparations(source: Source, audio: AudioFolder) -> None:
     """Have every prepared signal made that the destinations of a measured source ask for and that is not there.
 
@@ -296,22 +335,17 @@ def defer_preparations(source: Source, audio: AudioFolder) -> None:
     described = load_figures(source.digest, audio).source
     for destination in destinations_of(source.job_id):
         for steps in missing_preparations(described, source.digest, spec_of(destination.spec)):
-            _defer_preparation(source, steps)
+            defer_preparation(source, steps)
     heard = hearing_fold(described)
     if heard and not is_measured(heard.digest_of(source.digest)):
-        _defer_preparation(source, heard)
+        defer_preparation(source, heard)
 
 
-def _defer_preparation(source: Source, steps: Preparation) -> None:
-    """Have one prepared signal made; what waits already need not wait twice."""
-    lock = f"prepare {steps.digest_of(source.digest)}"
+def defer_preparation(source: Source, steps: Preparation) -> None:
+    """Have one prepared signal made; what waits already need not wait twice, and two never work on the same."""
+    lock = f"prepare {begin_preparation(source.digest, steps)}"
     with suppress(procrastinate.exceptions.AlreadyEnqueued), database.atomic():
         task = prepare_source.configure(
-            queueing_lock=lock, priority=PREPARE_PRIORITY, connection=database.connection()
+            queueing_lock=lock, lock=lock, priority=PREPARE_PRIORITY, connection=database.connection()
         )
         task.defer(source_id=source.id, preparation=preparation_to_json(steps))
-
-
-def config_of(context: procrastinate.JobContext) -> Config:
-    config: Config = context.additional_context["config"]
-    return config

@@ -1,57 +1,126 @@
-"""One worker process: runs tasks side by side and takes over the jobs of workers that died."""
+"""One worker process: runs tasks side by side, takes over the jobs of workers that died, mends what lost its job."""
 
 import asyncio
 import contextlib
 import logging
+import signal
+import time
+from collections.abc import Collection
+from typing import Any
 
 import procrastinate
+from procrastinate.jobs import Job
+from procrastinate.worker import Worker
 
 from nicelevel.config import Config
-from nicelevel.store.database import open_database
+from nicelevel.store.database import GONE, connected, open_database
 
-from .app import HEARTBEAT_S, STALLED_S, open_queue
+from .app import HEARTBEAT_S, SENDING, STALLED_S, WORKING, open_queue
+from .reconcile import requeue_forgotten
 
 logger = logging.getLogger("nicelevel.work")
 
+SENDINGS_AT_ONCE = 2
+GRACE_S = 0.5
+"""A worker that is to end lets its tasks go on for so long, then asks them to put their work back."""
+
+MEND_EVERY_S = 15.0
+
+
+class _OwnJobsWorker(Worker):
+    """Says of a job that it has ended only while it is its own: it may have stood still and lost it to another."""
+
+    async def _persist_job_status(self, job: Job, **ended: Any) -> None:
+        row = await self.app.connector.execute_query_one_async(
+            "SELECT count(*) AS own FROM procrastinate_jobs WHERE id = %(id)s AND worker_id = %(worker_id)s",
+            id=job.id,
+            worker_id=self.worker_id,
+        )
+        if row["own"]:
+            await super()._persist_job_status(job, **ended)
+
 
 def run_worker(config: Config, url: str) -> None:
-    """Work until told to stop (SIGTERM or Ctrl-C)."""
+    """Work until told to stop (SIGTERM or Ctrl-C). What is not done by then goes back on the queue."""
     logging.basicConfig(level=logging.INFO, format="%(asctime)s worker %(levelname)s %(message)s")
     logging.getLogger("procrastinate").setLevel(logging.WARNING)
     open_database(url)
     asyncio.run(_work(open_queue(url), config))
 
 
+def worker_of(queue: procrastinate.App, config: Config, on: str, at_once: int, **options: Any) -> Worker:
+    """A worker for one of the queues."""
+    queue.perform_import_paths()
+    return _OwnJobsWorker(
+        queue,
+        queues=[on],
+        concurrency=at_once,
+        additional_context={"config": config},
+        update_heartbeat_interval=HEARTBEAT_S,
+        stalled_worker_timeout=STALLED_S,
+        delete_jobs="always",
+        install_signal_handlers=False,
+        **{"shutdown_graceful_timeout": GRACE_S, **options},
+    )
+
+
 async def _work(queue: procrastinate.App, config: Config) -> None:
     async with queue.open_async():
-        rescuer = asyncio.create_task(_rescue_for_ever(queue))
+        workers = [
+            worker_of(queue, config, WORKING, config.worker_jobs),
+            worker_of(queue, config, SENDING, SENDINGS_AT_ONCE),
+        ]
+        for number in (signal.SIGTERM, signal.SIGINT):
+            asyncio.get_running_loop().add_signal_handler(number, lambda: [each.stop() for each in workers])
+        beside = [asyncio.create_task(_rescue_for_ever(queue, workers)), asyncio.create_task(_mend_for_ever(config))]
+        running = [asyncio.create_task(each.run()) for each in workers]
         try:
-            await queue.run_worker_async(
-                concurrency=config.worker_jobs,
-                additional_context={"config": config},
-                update_heartbeat_interval=HEARTBEAT_S,
-                stalled_worker_timeout=STALLED_S,
-                delete_jobs="successful",
-            )
+            # Where one of them ends by itself, its connection is gone: the whole process begins anew.
+            await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
         finally:
-            rescuer.cancel()
-            with contextlib.suppress(asyncio.CancelledError):
-                await rescuer
+            for each in workers:
+                each.stop()
+            for task in beside:
+                task.cancel()
+            ended = await asyncio.gather(*running, *beside, return_exceptions=True)
+    for error in ended:
+        if isinstance(error, Exception):
+            raise error
 
 
-async def _rescue_for_ever(queue: procrastinate.App) -> None:
+async def _rescue_for_ever(queue: procrastinate.App, workers: Collection[Worker]) -> None:
     while True:
+        begun_s = time.monotonic()
+        await asyncio.sleep(HEARTBEAT_S)
+        if time.monotonic() - begun_s > 2 * HEARTBEAT_S:
+            continue  # we stood still, so the others may have too: they are given time to say that they live
         try:
-            await rescue_stalled(queue)
+            await rescue_stalled(queue, {each.worker_id for each in workers})
         except procrastinate.exceptions.ConnectorException as error:
             logger.warning("cannot look for stalled work: %s", error)
-        await asyncio.sleep(HEARTBEAT_S)
 
 
-async def rescue_stalled(queue: procrastinate.App) -> int:
-    """Put the jobs of dead workers back on the queue; how many those were."""
-    stalled = list(await queue.job_manager.get_stalled_jobs(seconds_since_heartbeat=STALLED_S))
+async def rescue_stalled(queue: procrastinate.App, alive: Collection[int | None] = ()) -> int:
+    """Put the jobs of dead workers back on the queue, of no worker that is known to live; how many those were."""
+    found = await queue.job_manager.get_stalled_jobs(seconds_since_heartbeat=STALLED_S)
+    stalled = [job for job in found if job.worker_id is None or job.worker_id not in alive]
     for job in stalled:
         logger.warning("job %s (%s) lost its worker and starts over", job.id, job.task_name)
-        await queue.job_manager.retry_job(job)
+        with contextlib.suppress(procrastinate.exceptions.ConnectorException):  # another was quicker
+            await queue.job_manager.retry_job(job)
     return len(stalled)
+
+
+async def _mend_for_ever(config: Config) -> None:
+    while True:
+        await asyncio.sleep(MEND_EVERY_S)
+        try:
+            await asyncio.to_thread(_mend, config)
+        except GONE as error:
+            logger.warning("cannot look for forgotten work: %s", error)
+
+
+def _mend(config: Config) -> None:
+    with connected():
+        if count := requeue_forgotten():
+            logger.warning("%s found under way without a job, and queued again", count)

@@ -1,9 +1,7 @@
 """What is kept comes back as it was, and rows say what they may say."""
 
 import math
-import os
 import threading
-import time
 
 import numpy as np
 import peewee
@@ -70,14 +68,16 @@ def test_the_same_contents_measured_many_times_at_once_are_kept_once_and_whole(s
     ]
 
 
-def test_what_a_killed_worker_left_is_swept_after_a_day_and_not_before(store, tmp_path):
+def test_what_a_killed_worker_left_is_swept_and_what_a_living_one_writes_is_not(store, tmp_path):
     digest = _kept(tmp_path, store, signals.noise(1))
     home = store.audio_path(digest).parent
-    for name, age_s in ((".making-old", 90_000), (".making-new", 600)):
-        (home / name).mkdir()
-        os.utime(home / name, (time.time() - age_s,) * 2)
-    store.sweep()
-    assert [path.name for path in home.glob(".making-*")] == [".making-new"]
+    (home / ".making-old").mkdir()
+    (home / ".making-old" / "curve.npy").write_bytes(b"x" * 5000)
+    with store.keeping_hops(digest) as part:
+        assert store.sweep() >= 5000
+        assert list(home.glob(".making-*")) == [part.parent]
+        (part / "hop").write_bytes(b"whole")
+    assert list(home.glob(".making-*")) == []
 
 
 @pytest.mark.parametrize("signal", [signals.programme(4), signals.silence(1), signals.noise(0.1, channels=10)])

@@ -19,7 +19,7 @@ from nicelevel.store.prepared import nearly_prepared, prepared_signals
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import find_source, link_set, sources_of, unlink_set
 from nicelevel.store.specs import keep_version, spec_of
-from nicelevel.work import tasks
+from nicelevel.work import tasks, trying
 from nicelevel.work.app import open_queue
 from nicelevel.work.enqueue import (
     enqueue_measuring,
@@ -253,17 +253,21 @@ def test_a_render_that_was_interrupted_is_swept_out_and_done_again(take_in, work
     home = home_of(queued.id, config.deliverables_folder)
     home.mkdir(parents=True)
     (home / ".mix_podcast.wav.part").write_bytes(b"half")
-    Deliverable.update(state="rendering", progress_ratio=0.4).where(Deliverable.id == queued.id).execute()
+    (home / "1").mkdir()
+    (home / "1" / ".mix_podcast.wav.0123456789ab.part").write_bytes(b"half")
+    Deliverable.update(state="rendering", progress_ratio=0.4, token=1).where(Deliverable.id == queued.id).execute()
     work_off()
-    assert Deliverable.get_by_id(queued.id).state == "proved"
-    assert [path.name for path in home.iterdir()] == ["mix_podcast.wav"]
+    proved = Deliverable.get_by_id(queued.id)
+    assert proved.state == "proved"
+    assert [path.name for path in home.rglob("*") if path.is_file()] == ["mix_podcast.wav"]
+    assert [path.name for path in home.iterdir()] == [str(proved.token)]
 
 
 def test_a_stop_in_the_middle_leaves_no_file(take_in, work_off, store, job, config, monkeypatch):
     source = take_in("mix.wav", signals.noise(20))
     work_off()
     (queued,) = enqueue_renders(source, destinations_of(job.id)[0], store)
-    monkeypatch.setattr(tasks, "TOLD_EVERY_S", 0.0)
+    monkeypatch.setattr(trying, "TOLD_EVERY_S", 0.0)
 
     def stop_first(deliverable, state, **columns):
         if columns.get("progress_ratio", 0) > 0.3:

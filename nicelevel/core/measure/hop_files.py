@@ -20,6 +20,7 @@ from .waveform import BINS_JOINED, LEVELS, bins_of, joined
 
 ENVELOPE = "envelope.npy"
 PEAKS, WEIGHTED, LOW_BAND = "peaks-of-all.npy", "weighted.npy", "low-band.npy"
+HOP_NAMES = (ENVELOPE, PEAKS, WEIGHTED, LOW_BAND)
 JOINED_AT_ONCE = BINS_JOINED * 4096
 
 

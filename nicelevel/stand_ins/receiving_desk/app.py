@@ -17,6 +17,7 @@ from .check import check_package
 
 NAME = "Receiving desk (a stand-in)"
 PIECE_BYTES = 1 << 20
+LARGEST_PACKAGE_BYTES = 64_000_000_000
 logger = logging.getLogger("nicelevel.desk")
 
 

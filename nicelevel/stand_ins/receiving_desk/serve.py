@@ -1,11 +1,23 @@
-"""What gunicorn starts: the desk, with its folder from the environment's settings."""
+"""The desk's own small server."""
 
-from flask import Flask
+from waitress import serve as serve_for_ever
 
-from nicelevel.config import read_config
+from nicelevel.config import Config
 
-from .app import create_desk
+from .app import LARGEST_PACKAGE_BYTES, create_desk
+
+THREADS, SILENT_S = 4, 60
 
 
-def app() -> Flask:
-    return create_desk(read_config().desk_folder)
+def serve(config: Config) -> None:
+    """Serve the desk on loopback until told to stop."""
+    serve_for_ever(
+        create_desk(config.desk_folder),
+        host="127.0.0.1",
+        port=config.desk_port,
+        threads=THREADS,
+        ident=None,
+        channel_timeout=SILENT_S,
+        asyncore_use_poll=True,
+        max_request_body_size=LARGEST_PACKAGE_BYTES,
+    )

@@ -1,15 +1,35 @@
-// What every page has: the theme, the list of keys, a word to the person.
+// What every page has: the theme, the list of keys, a word to the person, what is being rendered.
+
+import { watchChanges } from "./changes.js";
+import { swapParts } from "./parts.js";
+import { getHtml } from "./requests.js";
 
 export const WORD_SHOWN_MS = 6000;
+const RUNNING_MS = 1500;
 
 export function page() {
   return {
     theme: document.documentElement.dataset.bsTheme,
     word: "",
+    trouble: "",
 
     init() {
+      addEventListener("trouble", (event) => (this.trouble = event.detail));
+      watchChanges((changes) => changes.length && this.tellRunning());
       addEventListener("say", (event) => this.say(event.detail));
       addEventListener("keydown", (event) => this.onKey(event));
+    },
+
+    // The note in the head, for pages that do not bring it themselves.
+    tellRunning() {
+      this.telling ??= setTimeout(async () => {
+        this.telling = null;
+        try {
+          if (document.getElementById("running")) swapParts(await getHtml("/runs/now"));
+        } catch {
+          // The next change asks again.
+        }
+      }, RUNNING_MS);
     },
 
     get themeLabel() {

@@ -1,24 +1,27 @@
 // Asking the server. Every request carries the page's token; every failure becomes a sentence.
 
+import { tellChanged } from "./changes.js";
+
 const token = document.querySelector("meta[name=csrf-token]").content;
 const UNREACHABLE = "Nice Level does not answer. Is it still running?";
 
 export async function post(address, fields = {}) {
-  const answer = await ask(address, {
-    method: "POST",
-    body: new URLSearchParams(fields),
-    headers: { "X-CSRFToken": token, Accept: "application/json" },
-  });
+  const answer = await posted(address, fields);
+  tellChanged();
   return answer.json();
 }
 
+// For what changes nothing and comes drawn.
 export async function postForHtml(address, fields) {
-  const answer = await ask(address, {
+  return (await posted(address, fields)).text();
+}
+
+function posted(address, fields) {
+  return ask(address, {
     method: "POST",
     body: new URLSearchParams(fields),
     headers: { "X-CSRFToken": token, Accept: "application/json" },
   });
-  return answer.text();
 }
 
 export async function getHtml(address) {

@@ -7,7 +7,7 @@ import { getHtml, getJson, post, upload } from "../requests.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { Joins } from "../hear/joins.js";
 import { boardKeys } from "./keys.js";
-import { watchChanges } from "./live.js";
+import { keepTrue } from "./live.js";
 import { rowOrder } from "./order.js";
 import { watchPrice } from "./price.js";
 
@@ -28,7 +28,7 @@ function board() {
       boardKeys(this, hearingKeys(this.hearing));
       watchPrice(this.$refs.closeUp);
       this.order = rowOrder(this.$root.dataset.order, this.$refs.body, this.$refs.head, this.$refs.filter);
-      watchChanges(this.$root.dataset, this.$refs.rows, () => this.afterChange());
+      keepTrue(this.$root.dataset, this.$refs.rows, () => this.afterChange());
       addEventListener("resize", () => this.showCloseUp());
       this.$refs.rows.addEventListener("scroll", () => this.tellSeen());
       this.$refs.closeUp.addEventListener("click", (event) => this.onCloseUpClick(event));

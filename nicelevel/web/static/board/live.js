@@ -1,6 +1,7 @@
 // Keeps the board true: the server says what changed, the parts that changed and are looked at are fetched and swapped.
 // A row far from the view is an outline, or marked as stale: it is fetched when it comes near.
 
+import { watchChanges } from "../changes.js";
 import { say } from "../page.js";
 import { parsed, swapParts } from "../parts.js";
 import { getHtml } from "../requests.js";
@@ -10,7 +11,7 @@ const NEAR = "900px 0px";
 const ROWS_AT_ONCE = 12;
 const BAR_MS = 250;
 
-export function watchChanges(data, container, afterChange) {
+export function keepTrue(data, container, afterChange) {
   const body = container.querySelector("tbody");
   const changed = new Set();
   const columns = new Set();
@@ -118,19 +119,18 @@ export function watchChanges(data, container, afterChange) {
     if (!asking) timer ??= setTimeout(refresh, wait_ms);
   };
 
-  const stream = new EventSource(data.events);
-  // On every (re)connection the whole board is fetched: nothing said in between is missed.
-  stream.addEventListener("open", () => {
-    everything = true;
-    gather(GATHER_MS);
-  });
-  stream.addEventListener("change", (event) => {
-    const { source, destination } = JSON.parse(event.data);
-    if (destination) columns.add(String(destination));
-    else changed.add(String(source));
+  // Where something may have been missed the whole board is fetched.
+  watchChanges((told, all) => {
+    const here = told.filter((each) => String(each.job) === data.job);
+    if (all) everything = true;
+    for (const { source, destination } of here) {
+      if (destination) columns.add(String(destination));
+      else if (source) changed.add(String(source));
+    }
+    if (!all && !here.length) return;
     clearTimeout(timer);
     timer = null;
-    gather(destination ? 0 : GATHER_MS);
+    gather(columns.size ? 0 : GATHER_MS);
   });
 }
 

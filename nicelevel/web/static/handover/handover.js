@@ -1,6 +1,7 @@
 // The Handover screen: drawn by the server, kept true by its events.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
+import { watchChanges } from "../changes.js";
 import { onKeys, page, say } from "../page.js";
 import { swapParts } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
@@ -11,7 +12,7 @@ const GATHER_MS = 200;
 function handover() {
   return {
     init() {
-      const { parts, events } = this.$root.dataset;
+      const { parts, job } = this.$root.dataset;
       let timer = null;
       const refresh = async () => {
         timer = null;
@@ -23,8 +24,9 @@ function handover() {
         }
       };
       const gather = () => (timer ??= setTimeout(refresh, GATHER_MS));
-      const stream = new EventSource(events);
-      for (const name of ["open", "change", "handover"]) stream.addEventListener(name, gather);
+      watchChanges((changes, everything) => {
+        if (everything || changes.some((each) => String(each.job) === job)) gather();
+      });
       this.hearing = new Hearing();
       this.$root.addEventListener("click", (event) => this.choose(event.target.closest("tr[data-hear-at]")));
       this.watchKeys();

@@ -1,6 +1,7 @@
 // Runs: drawn by the server, kept true by its events.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
+import { watchChanges } from "../changes.js";
 import { isTyping, page, say } from "../page.js";
 import { swapParts } from "../parts.js";
 import { getHtml, post } from "../requests.js";
@@ -19,8 +20,7 @@ function runs() {
           say(error.message);
         }
       };
-      const stream = new EventSource(this.$root.dataset.events);
-      for (const name of ["open", "change"]) stream.addEventListener(name, () => (timer ??= setTimeout(refresh, GATHER_MS)));
+      watchChanges(() => (timer ??= setTimeout(refresh, GATHER_MS)));
       addEventListener("keydown", (event) => {
         const actions = { x: () => this.post(this.$root.dataset.stop), a: () => this.again(), j: () => location.assign("/") };
         const action = actions[event.key];

@@ -1,0 +1,58 @@
+// Asks the server what has changed, a few times a second while the page is looked at; one question at a time.
+// Who watches gets the changes, or is told to fetch everything where some may have been missed.
+
+const LOOKED_AT_MS = 350;
+const HIDDEN_MS = 5000;
+const AWAY_MS = 1000;
+const NO_ANSWER = "Nice Level does not answer. Is it still running? This page goes on by itself when it does.";
+
+const watchers = [];
+let version = "";
+let timer = null;
+let trouble = "";
+
+export function watchChanges(onChanges) {
+  watchers.push(onChanges);
+  if (version) onChanges([], true);
+  if (watchers.length === 1) ask();
+}
+
+async function ask() {
+  timer = null;
+  let wait_ms = document.hidden ? HIDDEN_MS : LOOKED_AT_MS;
+  try {
+    const answer = await fetch(`/changes?since=${version}`, { headers: { Accept: "application/json" } });
+    if (!answer.ok) throw new Error();
+    const told = await answer.json();
+    version = told.version;
+    tellTrouble(told.trouble);
+    if (told.everything || told.changes.length) for (const each of watchers) each(told.changes, told.everything);
+  } catch {
+    tellTrouble(NO_ANSWER);
+    wait_ms = AWAY_MS;
+  }
+  timer = setTimeout(ask, wait_ms);
+}
+
+function tellTrouble(sentence) {
+  if (sentence === trouble) return;
+  trouble = sentence;
+  dispatchEvent(new CustomEvent("trouble", { detail: sentence }));
+}
+
+function askNow() {
+  if (document.hidden || !timer) return;
+  clearTimeout(timer);
+  ask();
+}
+
+// What one page of this browser has changed is asked for at once, by itself and by the others.
+const pages = new BroadcastChannel("nice-level-changes");
+pages.onmessage = askNow;
+
+export function tellChanged() {
+  pages.postMessage("");
+  askNow();
+}
+
+document.addEventListener("visibilitychange", askNow);

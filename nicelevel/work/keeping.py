@@ -1,0 +1,172 @@
+"""Rows, queue and files held against each other: what is missing is said, what nobody needs is removed."""
+
+import shutil
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from nicelevel.config import Config
+from nicelevel.core.digest import sha256_of
+from nicelevel.core.files.staged import sweep_parts
+from nicelevel.store.audio import AUDIO_LOST, AudioFolder, size_of
+from nicelevel.store.deliverables import KEPT_FILES, UNFINISHED, file_of, home_of, lose_deliverable, with_names
+from nicelevel.store.models import Deliverable, Job, Preparing, Reading, Source
+from nicelevel.store.readings import is_measured
+from nicelevel.store.sources import end_source
+
+from .enqueue import measure_again
+from .reconcile import requeue_forgotten
+
+YOUNG_S = 3600.0
+"""What was changed so lately may belong to something that is just coming in."""
+
+FILE_LOST = "Its file is missing from the data folder; it can be rendered again."
+FILE_CHANGED = "Its file is not as it was proved any more; it can be rendered again."
+AUDIO_CHANGED = "Its audio is damaged in the data folder. Let the same file go here once more and it is mended."
+
+Tell = Callable[[int, int], None]
+"""Is told how many bytes are checked, and of how many."""
+
+
+@dataclass(frozen=True)
+class Missing:
+    """Something that is not there, or not as it was: of which job, what, and the sentence that its row now has."""
+
+    job: str
+    name: str
+    sentence: str
+
+
+def reconcile(config: Config, job_id: int | None = None, tell: Tell | None = None) -> list[Missing]:
+    """Hold rows and queue against the files; what is missing is said on its row.
+
+    tell: given, every byte of sources and deliverables is read and held against its checksum; else lengths alone.
+    """
+    work = [*_sources(config, job_id), *_deliverables(config, job_id)]
+    total_bytes, done_bytes, found = sum(each.size_bytes for each in work), 0, []
+    for each in work:
+        if missing := each.check(tell is not None):
+            found.append(missing)
+        done_bytes += each.size_bytes
+        if tell:
+            tell(done_bytes, total_bytes)
+    requeue_forgotten()
+    return found
+
+
+@dataclass(frozen=True)
+class _Check:
+    size_bytes: int
+    check: Callable[[bool], Missing | None]
+
+
+def _sources(config: Config, job_id: int | None) -> Iterator[_Check]:
+    audio = AudioFolder(config.audio_folder)
+    query = Source.select(Source, Job).join(Job).where(Source.state.in_(("measured", "failed")))
+    for source in query if job_id is None else query.where(Source.job == job_id):
+        yield _Check(source.size_bytes, lambda deep, source=source: _check_source(source, audio, deep))
+
+
+def _check_source(source: Source, audio: AudioFolder, deep: bool) -> Missing | None:
+    path, was_lost = audio.audio_path(source.digest), source.error_code == "lost"
+    if source.state == "failed" and not was_lost:
+        return None
+    sentence = _what_is_wrong(path, source.size_bytes, source.digest, deep, (AUDIO_LOST, AUDIO_CHANGED))
+    if sentence:
+        if path.exists():
+            path.replace(path.with_name("audio-damaged"))
+        end_source(source, "lost", sentence, ("measured", "failed"))
+        return Missing(source.job.title, source.file_name, sentence)
+    if was_lost or not audio.has_measured(source.digest) or not is_measured(source.digest):
+        Reading.delete().where(Reading.digest == source.digest).execute()
+        measure_again(source)
+    return None
+
+
+def _deliverables(config: Config, job_id: int | None) -> Iterator[_Check]:
+    query = with_names().where(Deliverable.state.in_(KEPT_FILES))
+    for made in query if job_id is None else query.where(Source.job == job_id):
+        yield _Check(made.size_bytes or 0, lambda deep, made=made: _check_deliverable(made, config, deep))
+
+
+def _check_deliverable(made: Deliverable, config: Config, deep: bool) -> Missing | None:
+    path = file_of(made, config.deliverables_folder)
+    sentence = _what_is_wrong(path, made.size_bytes or 0, str(made.sha256), deep, (FILE_LOST, FILE_CHANGED))
+    if sentence is None:
+        return None
+    lose_deliverable(made, sentence)
+    return Missing(made.source.job.title, str(made.file_name), sentence)
+
+
+def _what_is_wrong(path: Path, size_bytes: int, sha256: str, deep: bool, sentences: tuple[str, str]) -> str | None:
+    gone, changed = sentences
+    if not path.is_file():
+        return gone
+    if path.stat().st_size != size_bytes or (deep and sha256_of(path) != sha256):
+        return changed
+    return None
+
+
+def sweep(config: Config) -> int:
+    """Remove what nobody needs: of tries that were killed, of sources and jobs that are gone; bytes that it frees."""
+    audio = AudioFolder(config.audio_folder)
+    sweep_parts(config.uploads_folder)
+    return audio.sweep() + _sweep_audio(audio) + _sweep_deliverables(config.deliverables_folder)
+
+
+def _sweep_audio(audio: AudioFolder) -> int:
+    needed = {source.digest for source in Source.select(Source.digest)}
+    prepared = Preparing.select(Preparing.digest, Preparing.source_digest)
+    needed |= {each.digest for each in prepared if each.source_digest in needed}
+    freed = 0
+    for digest in list(audio.digests()):
+        if digest not in needed and not _is_young(audio.audio_path(digest).parent):
+            freed += forget_contents(digest, audio)
+    return freed
+
+
+def forget_contents(digest: str, audio: AudioFolder) -> int:
+    """Remove all that is kept of some contents and of what was prepared of them; how many bytes that frees."""
+    prepared = [each.digest for each in Preparing.select().where(Preparing.source_digest == digest)]
+    Reading.delete().where(Reading.digest.in_([digest, *prepared])).execute()
+    Preparing.delete().where(Preparing.source_digest == digest).execute()
+    return sum(audio.remove(each) for each in (digest, *prepared))
+
+
+def free_contents(digests: set[str], audio: AudioFolder) -> int:
+    """Remove what is kept of contents that no source has any more; how many bytes that frees."""
+    needed = {each.digest for each in Source.select(Source.digest).where(Source.digest.in_(digests))}
+    return sum(forget_contents(digest, audio) for digest in digests - needed if digest)
+
+
+def _sweep_deliverables(folder: Path) -> int:
+    rows = {str(row.id): row for row in Deliverable.select(Deliverable.id, Deliverable.token, Deliverable.state)}
+    freed = 0
+    for home in folder.glob("*"):
+        row = rows.get(home.name)
+        if row is None:
+            freed += _remove(home) if not _is_young(home) else 0
+        elif row.state not in UNFINISHED:
+            left = [each for each in home.iterdir() if each.is_dir() and each.name != str(row.token)]
+            freed += sum(map(_remove, left))
+            sweep_parts(home)
+    return freed
+
+
+def free_deliverables(deliverable_ids: list[int], folder: Path) -> int:
+    """Remove the files of deliverables that are on no board any more; how many bytes that frees."""
+    return sum(_remove(home_of(each, folder)) for each in deliverable_ids)
+
+
+def _remove(folder: Path) -> int:
+    freed = size_of(folder)
+    shutil.rmtree(folder, ignore_errors=True)
+    return freed
+
+
+def _is_young(path: Path) -> bool:
+    try:
+        return time.time() - path.stat().st_mtime < YOUNG_S
+    except FileNotFoundError:
+        return True

@@ -20,8 +20,8 @@ from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, open_database
 from nicelevel.store.jobs import make_job
-from nicelevel.store.readings import load_reading, save_reading
 from nicelevel.store.models import Source
+from nicelevel.store.readings import load_reading, save_reading
 from nicelevel.store.sources import add_source
 from nicelevel.store.specs import keep_version
 from tests import signals

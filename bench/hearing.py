@@ -23,8 +23,8 @@ from nicelevel.core.values import OutputFormat, Preparation
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, open_database
 from nicelevel.store.jobs import make_job
-from nicelevel.store.readings import save_reading
 from nicelevel.store.models import Source
+from nicelevel.store.readings import save_reading
 from nicelevel.store.sources import add_source
 from nicelevel.store.specs import keep_version
 from tests import signals

@@ -78,7 +78,8 @@ async def _work_off(config: Config) -> None:
 class Live:
     """Nice Level as `make run` starts it: its own database, worker and web server."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, demo: str = "no") -> None:
+        self._demo = demo
         self.data_folder = folder / "data"
         self._log = folder / "serve.log"
         # Ports of its own: tests run side by side, and two would find the same one free.
@@ -91,10 +92,11 @@ class Live:
             **os.environ,
             **self._ports,
             "NICE_LEVEL_DATA_FOLDER": str(self.data_folder),
-            "NICE_LEVEL_DEMO": "no",
+            "NICE_LEVEL_DEMO": self._demo,
             "PYTHONUNBUFFERED": "1",
         }
         environment.pop("NICE_LEVEL_DATABASE_URL", None)
+        self._database_url = ""
         with self._log.open("wb") as log:
             command = [sys.executable, "-m", "nicelevel.cli.main", "serve"]
             self._process = subprocess.Popen(command, env=environment, stdout=log, stderr=log)
@@ -117,10 +119,20 @@ class Live:
         named = {pid: Path(f"/proc/{pid}/cmdline").read_bytes().split(b"\0") for pid in self.children()}
         return next(pid for pid, command in named.items() if b"worker" in command)
 
+    @property
+    def pid(self) -> int:
+        return self._process.pid
+
+    def environment_of(self, pid: int) -> dict[str, str]:
+        """The settings that a process of ours was given."""
+        given = (each.partition("=") for each in Path(f"/proc/{pid}/environ").read_text().split("\0"))
+        return {name: value for name, _, value in given if name.startswith("NICE_LEVEL_")}
+
     def database_url(self) -> str:
-        """As the worker was told."""
-        environment = Path(f"/proc/{self.worker_pid()}/environ").read_text().split("\0")
-        return next(each.partition("=")[2] for each in environment if each.startswith("NICE_LEVEL_DATABASE_URL="))
+        """As the worker was told; the same as long as it runs."""
+        if not self._database_url:
+            self._database_url = self.environment_of(self.worker_pid())["NICE_LEVEL_DATABASE_URL"]
+        return self._database_url
 
     def stop(self) -> int:
         """Ctrl-C; the exit status."""

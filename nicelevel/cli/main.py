@@ -53,12 +53,16 @@ class _Group(click.Group):
             message = error.format_message() if isinstance(error, click.ClickException) else error.message
             click.echo(f"nice-level: {' '.join(message.split())}", err=True)
             sys.exit(WRONG_USAGE)
+        except OSError as error:
+            if isinstance(error, BrokenPipeError):
+                # Who reads us has read enough; the rest of what is buffered must not raise at the interpreter's end.
+                os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+                sys.exit(1)
+            place = f"{error.filename}: " if error.filename else ""
+            click.echo(f"nice-level: {place}{(error.strerror or str(error)).lower()}", err=True)
+            sys.exit(WRONG_USAGE)
         except (click.Abort, KeyboardInterrupt):
             sys.exit(INTERRUPTED)
-        except BrokenPipeError:
-            # Who reads us has read enough; the rest of what is buffered must not raise at the interpreter's end.
-            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-            sys.exit(1)
         sys.exit(status if isinstance(status, int) else 0)
 
 

@@ -12,6 +12,7 @@ import click
 
 from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
+from nicelevel.core.errors import NoSpaceError
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, database
 from nicelevel.store.jobs import all_jobs, make_job
@@ -23,14 +24,18 @@ TITLE = "Skerry Light museum, winter season"
 DESTINATIONS = ("european-broadcast", "podcast", "loud-streaming", "speech-handset")
 DUE_IN_DAYS = 9
 MAKERS = 2
+ROOM_BYTES = 1_000_000_000
+"""Of its files, what is measured of them, and what is going to be rendered."""
 
 
 def make_demo_job(config: Config) -> None:
-    """Make the demo job where there is no job at all."""
+    """Make the demo job where there is no job at all. Raises NoSpaceError where it does not fit."""
     with connected():
         if all_jobs():
             return
     folder = config.data_folder / f"demo-{SEED}-{EDITION}"
+    if shutil.disk_usage(config.data_folder).free < ROOM_BYTES:
+        raise NoSpaceError(f"it takes {ROOM_BYTES / 1e9:.0f} GB, and there is less room in {config.data_folder}.")
     files = make_demo_files(folder)
     audio = AudioFolder(config.audio_folder)
     config.uploads_folder.mkdir(parents=True, exist_ok=True)

@@ -105,11 +105,12 @@ class AudioFolder:
             finally:
                 os.close(held)
 
-    def sweep(self) -> int:
-        """Remove what workers left that were killed while they wrote; how many bytes that frees."""
-        for home in self.folder.glob("*/*"):
+    def sweep(self, digest: str | None = None) -> int:
+        """Remove what workers left that were killed while they wrote, of some contents or of all; bytes it frees."""
+        homes = list(self.folder.glob("*/*")) if digest is None else [self._home(digest)]
+        for home in homes:
             sweep_parts(home)
-        return sum(_free(left) for left in self.folder.glob(f"*/*/{UNFINISHED}*") if _is_left(left))
+        return sum(_free(left) for home in homes for left in home.glob(f"{UNFINISHED}*") if _is_left(left))
 
     def digests(self) -> Iterator[str]:
         """Of everything that is kept: of sources, and of prepared signals."""

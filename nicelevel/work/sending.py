@@ -4,6 +4,7 @@ import time
 from functools import partial
 from typing import Any
 
+from nicelevel.config import Config
 from nicelevel.core.errors import NothingToSendError, StoppedError
 from nicelevel.handover.package import package_of, stream_package
 from nicelevel.handover.receiver import answer_of, hand_in
@@ -19,7 +20,7 @@ ASKED_EVERY_S, ASKED_FOR_S, ASKED_AGAIN_S = 0.4, 20.0, 5
 """An answer is waited for so long; then the place on the queue is given to others, and it is asked again later."""
 
 
-def _give_up(code: str, sentence: str, sending_id: int) -> None:
+def _give_up(config: Config, code: str, sentence: str, sending_id: int) -> None:
     if sending := find_sending(sending_id):
         end_sending(sending, "failed", error_message=sentence)
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import procrastinate
 
+from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, StoppedError, UnsupportedError
 from nicelevel.core.files import StagedFile
@@ -75,9 +76,10 @@ _shared = SharedSignals()
 """By all that is rendered in this process."""
 
 
-def _give_up_source(code: str, sentence: str, source_id: int, **_: Any) -> None:
+def _give_up_source(config: Config, code: str, sentence: str, source_id: int, **_: Any) -> None:
     if source := find_source(source_id):
         end_source(source, code, sentence)
+        AudioFolder(config.audio_folder).sweep(source.digest)
 
 
 @task(_give_up_source)
@@ -120,9 +122,13 @@ def _trying_source(call: Call, source: Source) -> Iterator[None]:
         yield
 
 
-def _give_up_preparation(code: str, sentence: str, source_id: int, preparation: dict[str, Any]) -> None:
+def _give_up_preparation(
+    config: Config, code: str, sentence: str, source_id: int, preparation: dict[str, Any]
+) -> None:
     if source := find_source(source_id):
-        end_preparation(preparation_from_json(preparation).digest_of(source.digest), code, sentence)
+        digest = preparation_from_json(preparation).digest_of(source.digest)
+        end_preparation(digest, code, sentence)
+        AudioFolder(config.audio_folder).sweep(digest)
         announce(source.job_id, source.id)
 
 
@@ -156,7 +162,7 @@ def _prepare(call: Call, source: Source, steps: Preparation, audio: AudioFolder)
         persistently(partial(save_reading, digest, prepared.reading, audio))
 
 
-def _give_up_sum_check(code: str, sentence: str, leader_id: int) -> None:
+def _give_up_sum_check(config: Config, code: str, sentence: str, leader_id: int) -> None:
     if leader := find_source(leader_id):
         save_sum_check(leader, {"adds_up": None, "sentence": sentence})
 
@@ -213,9 +219,10 @@ def _write_sum(source: Source, members: Sequence[Source], folder: Path, audio: A
     source.digest, source.size_bytes = digest, size_bytes
 
 
-def _give_up_deliverable(code: str, sentence: str, deliverable_id: int) -> None:
-    if deliverable := find_deliverable(deliverable_id):
-        end_deliverable(deliverable, "failed", error_code=code, error_message=sentence)
+def _give_up_deliverable(config: Config, code: str, sentence: str, deliverable_id: int) -> None:
+    deliverable = find_deliverable(deliverable_id)
+    if deliverable and end_deliverable(deliverable, "failed", error_code=code, error_message=sentence):
+        shutil.rmtree(try_folder(deliverable, config.deliverables_folder), ignore_errors=True)
 
 
 @task(_give_up_deliverable)

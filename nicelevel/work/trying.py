@@ -88,7 +88,10 @@ class Call:
 
 @dataclass(frozen=True)
 class Work:
-    """A task: what does it, and what says of its row, from outside, that it cannot be done (code and sentence)."""
+    """A task: what does it, and what says of its row, from outside, that it cannot be done.
+
+    give_up: gets the settings, code and sentence, and the arguments; removes what the last try left.
+    """
 
     do: Callable[..., None]
     give_up: Callable[..., None]
@@ -116,7 +119,7 @@ def task(give_up: Callable[..., None], on: str = "default") -> Callable[[Callabl
 def _begin(name: str, call: Call, arguments: dict[str, Any]) -> None:
     with connected():
         if call.attempts >= MOST_TRIES:
-            WORKS[name].give_up("never_ended", TOO_OFTEN, **arguments)
+            WORKS[name].give_up(call.config, "never_ended", TOO_OFTEN, **arguments)
         elif call.attempts == 0:
             do_here(name, call, arguments)
         else:
@@ -149,7 +152,7 @@ def _do_alone(name: str, call: Call, arguments: dict[str, Any]) -> None:
     if status:
         how = signal.Signals(-status).name if status < 0 else f"status {status}"
         logger.error("%s %s took its process with it (%s)", name, arguments, how)
-        persistently(partial(WORKS[name].give_up, "crashed", TOOK_ITS_PROCESS, **arguments))
+        persistently(partial(WORKS[name].give_up, call.config, "crashed", TOOK_ITS_PROCESS, **arguments))
 
 
 def try_task(name: str, call: Call, arguments: dict[str, Any]) -> int:

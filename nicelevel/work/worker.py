@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import logging
 import signal
+import sys
 import time
 from collections.abc import Collection
 from typing import Any
@@ -45,7 +46,11 @@ def run_worker(config: Config, url: str) -> None:
     logging.basicConfig(level=logging.INFO, format="%(asctime)s worker %(levelname)s %(message)s")
     logging.getLogger("procrastinate").setLevel(logging.WARNING)
     open_database(url)
-    asyncio.run(_work(open_queue(url), config))
+    try:
+        asyncio.run(_work(open_queue(url), config))
+    except (procrastinate.exceptions.ConnectorException, *GONE) as error:
+        logger.error("the worker ends, for the database does not answer: %s", str(error).strip().partition("\n")[0])
+        sys.exit(1)
 
 
 def worker_of(queue: procrastinate.App, config: Config, on: str, at_once: int, **options: Any) -> Worker:

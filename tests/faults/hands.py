@@ -1,0 +1,159 @@
+"""Hands on a running Nice Level: over HTTP as a browser, on its processes as an unlucky world."""
+
+import hashlib
+import io
+import json
+import os
+import re
+import signal
+import time
+import zipfile
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import requests
+
+from tests.conftest import Live
+
+PATIENCE_S = 120.0
+
+FEED = """
+spec.name = "Feed"
+loudness = { target = -20.0, tolerance = 1.0 }
+formats = [{ container = "m4a", encoding = "aac", bitrate_kbps = 128 }]
+"""
+"""Slow to write: there is time to get into its way."""
+
+
+def wait_for(what: Callable[[], Any], seconds: float = PATIENCE_S) -> Any:
+    """What is true at last."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        with suppress(requests.RequestException, psycopg.OperationalError, KeyError):
+            if found := what():
+                return found
+        time.sleep(0.1)
+    raise AssertionError(f"waited in vain for {what}")
+
+
+class Hands:
+    """One person at one browser, who also has the machine."""
+
+    def __init__(self, live: Live) -> None:
+        self.live = live
+        self.session = requests.Session()
+
+    def get(self, path: str, **options: Any) -> requests.Response:
+        return self.session.get(self.live.address + path.lstrip("/"), timeout=30, **options)
+
+    def post(self, path: str, **options: Any) -> requests.Response:
+        headers = {"X-CSRFToken": self._token(), "Accept": "application/json", **options.pop("headers", {})}
+        return self.session.post(self.live.address + path.lstrip("/"), headers=headers, timeout=60, **options)
+
+    def _token(self) -> str:
+        found = re.search(r'name="csrf-token" content="([^"]+)"', self.get("/runs").text)
+        assert found
+        return found.group(1)
+
+    def new_job(self, title: str, *slugs: str) -> int:
+        """A job with these destinations alone."""
+        job: int = self.post("/jobs", data={"title": title}).json()["id"]
+        for (place,) in self.rows("SELECT id FROM destination WHERE job_id = %s", job):
+            self.post(f"/destinations/{place}/remove", allow_redirects=False)
+        for slug in slugs:
+            self.post(f"/jobs/{job}/destinations", data={"slug": slug}, allow_redirects=False)
+        return job
+
+    def keep_spec(self, toml: str) -> str:
+        name = re.sub(r"[^a-z]+", "-", re.search(r'name = "(.*?)"', toml).group(1).lower())  # type: ignore[union-attr]
+        return str(self.post(f"/specs/import?name={name}.toml", data=toml.encode()).json()["slug"])
+
+    def upload(self, job: int, path: Path) -> int:
+        address = f"/jobs/{job}/sources?name={path.name}"
+        return int(self.post(address, data=path.read_bytes()).json()["source"])
+
+    def render(self, job: int) -> int:
+        return int(self.post(f"/jobs/{job}/render").json()["queued"])
+
+    def rows(self, query: str, *values: Any) -> list[tuple[Any, ...]]:
+        with psycopg.connect(self.live.database_url(), connect_timeout=5) as connection:
+            return connection.execute(query, values).fetchall()
+
+    def source_state(self, source: int) -> tuple[str, str | None]:
+        return self.rows("SELECT state, error_message FROM source WHERE id = %s", source)[0]  # type: ignore[return-value]
+
+    def measured(self, source: int) -> None:
+        wait_for(lambda: self.source_state(source)[0] == "measured")
+
+    def states(self, job: int) -> list[str]:
+        query = "SELECT d.state FROM deliverable d JOIN source s ON s.id = source_id WHERE job_id = %s ORDER BY d.id"
+        return [state for (state,) in self.rows(query, job)]
+
+    def all_proved(self, job: int) -> None:
+        wait_for(lambda: set(self.states(job)) == {"proved"})
+
+    def is_under_way(self, job: int) -> bool:
+        query = (
+            "SELECT 1 FROM deliverable d JOIN source s ON s.id = d.source_id "
+            "WHERE s.job_id = %s AND d.state = 'rendering' AND d.progress_ratio > 0.1"
+        )
+        return bool(self.rows(query, job))
+
+    def package(self, job: int) -> zipfile.ZipFile:
+        return zipfile.ZipFile(io.BytesIO(self.get(f"/jobs/{job}/package.zip").content))
+
+    def check_package(self, job: int, count: int) -> None:
+        """Every file of a package is the one that its manifest and its row say."""
+        package = self.package(job)
+        listed = json.loads(package.read("manifest.json"))["files"]
+        assert len(listed) == count
+        for file in listed:
+            inside = package.read(file["path"])
+            assert hashlib.sha256(inside).hexdigest() == file["sha256"]
+            assert len(inside) == file["size_bytes"]
+
+    def written_files(self) -> list[Path]:
+        """Everything that lies among the deliverables."""
+        return [path for path in (self.live.data_folder / "deliverables").rglob("*") if path.is_file()]
+
+    def unfinished_files(self) -> list[Path]:
+        """Whatever is temporary in the data folder."""
+        folder = self.live.data_folder
+        kept = [folder / "audio", folder / "deliverables", folder / "uploads"]
+        return [path for each in kept for path in each.rglob("*") if re.search(r"\.part$|^\.making-", path.name)]
+
+
+def descendants(pid: int) -> list[int]:
+    """A process and all that it began, and they."""
+    found = [pid]
+    for task in Path(f"/proc/{pid}/task").glob("*/children"):
+        with suppress(OSError):
+            for child in task.read_text().split():
+                found += descendants(int(child))
+    return found
+
+
+def stand_still(pids: list[int], seconds: float) -> None:
+    """SIGSTOP, a while, SIGCONT: a lid that is closed and opened."""
+    for pid in pids:
+        with suppress(ProcessLookupError):
+            os.kill(pid, signal.SIGSTOP)
+    time.sleep(seconds)
+    for pid in pids:
+        with suppress(ProcessLookupError):
+            os.kill(pid, signal.SIGCONT)
+
+
+def command_of(pid: int) -> str:
+    with suppress(OSError):
+        return Path(f"/proc/{pid}/cmdline").read_bytes().replace(b"\0", b" ").decode(errors="replace")
+    return ""
+
+
+def alive(pid: int) -> bool:
+    with suppress(OSError):
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    return False

@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from nicelevel.core.package import Packed
+from nicelevel.store.current import Absent
 from nicelevel.store.models import Deliverable
 from nicelevel.store.specs import kept_version
 
@@ -13,15 +14,42 @@ MANIFEST_NAME = "manifest.json"
 MANIFEST_VERSION = 1
 
 
-def manifest(job: str, made_at: datetime, deliverables: Sequence[Deliverable], files: Sequence[Packed]) -> str:
+ABSENT_NAME = "NOT COMPLETE.txt"
+
+
+def manifest(
+    job: str,
+    made_at: datetime,
+    deliverables: Sequence[Deliverable],
+    files: Sequence[Packed],
+    absent: Sequence[Absent] = (),
+) -> str:
     """JSON text; `files` are the deliverables under the names that they have in the package.
 
     level_of: the title of the mix that a member of a set takes its level from, or of the programme that a file holds
-    a channel of; no target holds for such a file.
+    a channel of; no target holds for such a file. missing: what belongs to the package and is not in it.
     """
     rows = [_row(each, packed) for each, packed in zip(deliverables, files, strict=True)]
-    kept = {"manifest": MANIFEST_VERSION, "job": job, "made_at": made_at.isoformat(timespec="seconds"), "files": rows}
+    kept = {
+        "manifest": MANIFEST_VERSION,
+        "job": job,
+        "made_at": made_at.isoformat(timespec="seconds"),
+        "complete": not absent,
+        "missing": absent_json(absent),
+        "files": rows,
+    }
     return json.dumps(kept, ensure_ascii=False, indent=1)
+
+
+def absent_json(absent: Sequence[Absent]) -> list[dict[str, str]]:
+    """What is missing and why, for programs."""
+    return [{"title": each.title, "destination": each.destination, "reason": each.reason} for each in absent]
+
+
+def absent_text(job: str, absent: Sequence[Absent]) -> str:
+    """The same for people, as a paper of its own."""
+    lines = [f"{each.title} for {each.destination}: {each.reason}" for each in absent]
+    return "\n".join([f"{job}: this package is not complete. What is missing:", "", *lines, ""])
 
 
 def _level_of(made: Deliverable) -> str | None:

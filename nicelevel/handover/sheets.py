@@ -11,9 +11,12 @@ from jinja2 import Environment, PackageLoader
 
 from nicelevel.report.proof_sheet import Made, ProofSheet, proof_sheet
 from nicelevel.store.audio import AudioFolder
+from nicelevel.store.current import Absent
 from nicelevel.store.models import Deliverable
 from nicelevel.store.readings import load_figures
 from nicelevel.store.specs import kept_version
+
+from .manifest import absent_json
 
 _FONTS = Path(__file__).parents[1] / "web" / "static" / "vendor" / "fonts"
 """The fonts of the application's pages, which ship once."""
@@ -41,17 +44,17 @@ def sheet_of(deliverable: Deliverable, audio: AudioFolder) -> ProofSheet:
     )
 
 
-def sheets_html(title: str, sheets: Sequence[ProofSheet]) -> str:
-    """A page that needs nothing else, also no database: its fonts are inside."""
-    return _template().render(title=title, sheets=sheets, fonts=_fonts())
+def sheets_html(title: str, sheets: Sequence[ProofSheet], absent: Sequence[Absent] = ()) -> str:
+    """A page that needs nothing else, also no database: its fonts are inside. absent: said on a leaf before all."""
+    return _template().render(title=title, sheets=sheets, absent=absent, fonts=_fonts())
 
 
-def sheets_pdf(title: str, sheets: Sequence[ProofSheet]) -> bytes:
+def sheets_pdf(title: str, sheets: Sequence[ProofSheet], absent: Sequence[Absent] = ()) -> bytes:
     """The same page as PDF, one A4 sheet for each file."""
     # Loaded here: it takes half a second, and most processes never make a PDF.
     from weasyprint import HTML
 
-    pdf: bytes = HTML(string=sheets_html(title, sheets)).write_pdf()
+    pdf: bytes = HTML(string=sheets_html(title, sheets, absent)).write_pdf()
     return pdf
 
 
@@ -88,5 +91,6 @@ def proofs_json(proved: Sequence[Deliverable]) -> list[dict[str, Any]]:
     ]
 
 
-def proofs_text(proved: Sequence[Deliverable]) -> str:
-    return json.dumps({"deliverables": proofs_json(proved)}, ensure_ascii=False, indent=1)
+def proofs_text(proved: Sequence[Deliverable], absent: Sequence[Absent] = ()) -> str:
+    kept = {"deliverables": proofs_json(proved), "missing": absent_json(absent)}
+    return json.dumps(kept, ensure_ascii=False, indent=1)

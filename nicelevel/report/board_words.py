@@ -116,3 +116,20 @@ def draw_miniature(name: str, plans: list[Plan | None], proved: int) -> Miniatur
     seal = "proved" if proved and proved == lands else None
     title = f"{name}: {lands} of {len(plans)} land, {proved} proved"
     return Miniature(Vial("cannot_meet" if unmet else "gain", None, where, True, seal), title)
+
+
+_FAILED_WORDS = {
+    "no_space": "disk full",
+    "no_permission": "cannot be written",
+    "lost": "file gone",
+    "crashed": "broke off",
+    "never_ended": "never ended",
+    "not_prepared": "not prepared",
+    "cannot_meet": "cannot meet",
+    "error": "went wrong",
+}
+
+
+def failed_word(error_code: str) -> str:
+    """Why something failed, in a word or two; the sentence stands elsewhere."""
+    return _FAILED_WORDS.get(error_code, error_code.replace("_", " "))

@@ -3,6 +3,7 @@
 import csv
 import io
 import math
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -19,6 +20,9 @@ from .vial import KEY_OF_MEASURE, Vial, place
 from .words import change, figure, length, level, rate
 
 MOST_POINTS = 480
+FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r")
+"""What a spreadsheet may take for the beginning of a formula."""
+
 WIDTH, HEIGHT, LEFT, RIGHT, TOP, BOTTOM = 682, 190, 34, 6, 8, 24
 SHOWN_LU, GRID_LU = 30, 6
 LABEL_ROOM = 18
@@ -304,6 +308,12 @@ def _way_facts(made: Made) -> tuple[tuple[str, str], ...]:
     return tuple(facts)
 
 
+def _as_text(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula: one that begins like it gets an apostrophe, but no figure."""
+    is_figure = re.fullmatch(r"[-+]?[0-9][0-9.]*", cell) is not None
+    return f"'{cell}" if cell.startswith(FORMULA_SIGNS) and not is_figure else cell
+
+
 def sheets_csv(sheets: Sequence[ProofSheet]) -> str:
     """Every rule of every file in a line, for spreadsheets."""
     text = io.StringIO()
@@ -313,5 +323,5 @@ def sheets_csv(sheets: Sequence[ProofSheet]) -> str:
         made = sheet.made
         for row in sheet.rows:
             figures = (row.rule, row.required, row.predicted, row.proved, "yes" if row.meets else "no", row.source)
-            writer.writerow((made.file_name, made.sha256, made.spec.spec.name, *figures))
+            writer.writerow(map(_as_text, (made.file_name, made.sha256, made.spec.spec.name, *figures)))
     return text.getvalue()

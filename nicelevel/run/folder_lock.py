@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import Any
 
 from nicelevel.core.errors import NiceLevelError, NoPermissionError
 
@@ -24,9 +25,10 @@ class FolderLock:
     def __init__(self, descriptor: int) -> None:
         self._descriptor = descriptor
 
-    def say(self, address: str) -> None:
-        """Where this run can be found."""
-        text = json.dumps({"pid": os.getpid(), "address": address}).encode()
+    def say(self, address: str, database_port: int | None) -> None:
+        """Where this run, and its database, can be found."""
+        told = {"pid": os.getpid(), "address": address, "database_port": database_port}
+        text = json.dumps(told).encode()
         os.ftruncate(self._descriptor, 0)
         os.pwrite(self._descriptor, text, 0)
 
@@ -47,7 +49,7 @@ def folder_lock(folder: Path) -> Iterator[FolderLock]:
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError as error:
-            raise RunningAlreadyError(_where(folder, os.pread(descriptor, 1000, 0))) from error
+            raise RunningAlreadyError(_where(folder)) from error
         os.ftruncate(descriptor, 0)
         yield FolderLock(descriptor)
         os.ftruncate(descriptor, 0)
@@ -55,8 +57,16 @@ def folder_lock(folder: Path) -> Iterator[FolderLock]:
         os.close(descriptor)
 
 
-def _where(folder: Path, said: bytes) -> str:
-    with suppress(ValueError, KeyError):
-        told = json.loads(said)
+def said_by_run(folder: Path) -> dict[str, Any]:
+    """What the run over a data folder has left word of; nothing while it is being started."""
+    with suppress(ValueError, OSError):
+        told: dict[str, Any] = json.loads((folder / NAME).read_text())
+        return told
+    return {}
+
+
+def _where(folder: Path) -> str:
+    told = said_by_run(folder)
+    if told:
         return f"Nice Level runs over {folder} already, at {told['address']} (process {told['pid']})."
     return f"Nice Level is being started, or backed up, over {folder} by another command at this moment."

@@ -171,7 +171,7 @@ def _keep_up(
     address = f"http://127.0.0.1:{port}/"
     try:
         _wait_until_answering(port, stopping)
-        lock.say(address)
+        lock.say(address, cluster.port if cluster else None)
         click.echo(f"Nice Level is at {address}  (Ctrl-C stops it)")
         watched: list[Callable[[], None]] = [_Database(cluster).look, *(part.look for part in parts)]
         while not stopping.wait(LOOK_EVERY_S):

@@ -84,13 +84,22 @@ def migrate() -> list[str]:
 
 def refuse_newer() -> None:
     """Raises NewerDatabaseError where migrations ran that this program does not know."""
-    known = {migration.name for migration in _runner().migrations()}
-    unknown = sorted(set(_runner().applied()) - known)
+    unknown = sorted(set(_runner().applied()) - known_migrations())
     if unknown:
         raise NewerDatabaseError(
             f"The database was made by a newer version of Nice Level ({unknown[-1]}), which this one does not know. "
             "Nothing was changed: start that version, or restore a backup from before."
         )
+
+
+def known_migrations() -> set[str]:
+    """Names of all migrations that this program has."""
+    return {migration.name for migration in _runner().migrations()}
+
+
+def newest_migration() -> str:
+    """The name of the last migration that ran."""
+    return max(_runner().applied())
 
 
 def _runner() -> Runner:

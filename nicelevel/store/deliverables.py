@@ -13,6 +13,9 @@ from .tries import begin_try, save_in_try
 UNFINISHED = ("queued", "rendering")
 KEPT_FILES = ("proved", "missed")
 
+FILE_LOST = "Its file is missing from the data folder; it can be rendered again."
+FILE_CHANGED = "Its file is not as it was proved any more; it can be rendered again."
+
 
 def queue_deliverable(source: Source, destination: Destination, format_number: int) -> Deliverable | None:
     """A deliverable waiting to be rendered; None where it is already waiting or being rendered."""

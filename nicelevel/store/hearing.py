@@ -18,7 +18,7 @@ from nicelevel.core.hear.programmes import AC3_DELAY_FRAMES, NoiseKind, hearing_
 from nicelevel.core.values import Plan, Reading
 
 from .audio import AudioFolder
-from .current import is_of_present_spec, is_planned_so
+from .current import is_as_planned, is_of_present_spec
 from .deliverables import KEPT_FILES, deliverables_of, file_of, find_deliverable
 from .jobs import destinations_of, find_destination
 from .models import Deliverable, Destination, Source
@@ -72,32 +72,38 @@ def takes_of(source: Source, destination: Destination | None, audio: AudioFolder
     made = deliverables_of(source.job_id, KEPT_FILES, source.id)
     others = [each for each in destinations_of(source.job_id) if destination is None or each.id != destination.id]
     if destination is not None:
-        plan = plan_at(source, destination, audio)
-        here += _planned(source, destination, plan, "Plan", fold)
-        here += _made(made, destination, plan, "Deliverable", fold)
+        plans = plans_at(source, destination, audio)
+        here += _planned(source, destination, plans, "Plan", fold)
+        here += _made(made, destination, plans, "Deliverable", fold)
     takes = [replace(each, is_here=True) for each in here]
     takes += _reference(source, destination, audio) if destination else []
     for each in others:
-        plan, name = plan_at(source, each, audio), spec_of(each.spec).spec.name
-        takes += _made(made, each, plan, name, fold)[:1] or _planned(source, each, plan, name, fold)
+        plans, name = plans_at(source, each, audio), spec_of(each.spec).spec.name
+        takes += _made(made, each, plans, name, fold)[:1] or _planned(source, each, plans, name, fold)
     known = {each.key for each in takes}
     return (*takes, *(each for each in _versions(source, audio) if each.key not in known))
 
 
 def landing_of(source: Source, destination: Destination, audio: AudioFolder) -> Take:
     """How a measured source lands at a destination: what was written, else its plan, else itself as it is."""
-    plan = plan_at(source, destination, audio)
+    plans = plans_at(source, destination, audio)
     written, fold = deliverables_of(source.job_id, KEPT_FILES, source.id), fold_of(source, audio)
-    made = _made(written, destination, plan, source.title, fold)
-    planned = _planned(source, destination, plan, source.title, fold)
+    made = _made(written, destination, plans, source.title, fold)
+    planned = _planned(source, destination, plans, source.title, fold)
     return (made or planned or [_of_source(source, "version", audio)])[0]
 
 
 def plan_at(source: Source, destination: Destination, audio: AudioFolder) -> Plan | None:
     """The plan that the board shows; None where there is none yet."""
+    plans = plans_at(source, destination, audio)
+    return plans[0].shown if plans else None
+
+
+def plans_at(source: Source, destination: Destination, audio: AudioFolder) -> tuple[Plan, ...] | None:
+    """The plans of all formats; None where there are none yet."""
     spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
     try:
-        return plans_of(source, spec, audio)[0].shown
+        return plans_of(source, spec, audio)
     except NiceLevelError:
         return None
 
@@ -110,7 +116,10 @@ def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Take:
     return Take(f"source-{source.id}", kind, name, detail, level, *_length(reading), source.digest[:16])
 
 
-def _planned(source: Source, destination: Destination, plan: Plan | None, name: str, fold: Fold) -> list[Take]:
+def _planned(
+    source: Source, destination: Destination, plans: Sequence[Plan] | None, name: str, fold: Fold
+) -> list[Take]:
+    plan = plans[0].shown if plans else None
     if plan is None or plan.action == "as_is":
         return []
     stamp = f"{source.digest[:8]}-{plan.gain_db:.4f}-{plan.limiting_db:.4f}-{destination.spec_id}"
@@ -121,14 +130,14 @@ def _planned(source: Source, destination: Destination, plan: Plan | None, name: 
 
 
 def _made(
-    made: Sequence[Deliverable], destination: Destination, plan: Plan | None, name: str, fold: Fold
+    made: Sequence[Deliverable], destination: Destination, plans: Sequence[Plan] | None, name: str, fold: Fold
 ) -> list[Take]:
     """What was written for the present spec as it is planned today; a file of a single channel is none."""
     here = [
         each
         for each in made
         if each.destination_id == destination.id
-        if is_of_present_spec(each) and is_planned_so(each, plan)
+        if is_of_present_spec(each) and is_as_planned(each, plans)
         if each.measured and not (each.plan or {}).get("format", {}).get("channel")
     ]
     return [

@@ -31,6 +31,18 @@ def find_job(job_id: int) -> Job | None:
     return Job.get_or_none(Job.id == job_id)
 
 
+def delete_job(job: Job) -> tuple[list[int], set[str]]:
+    """Delete a job with its sources and deliverables; the ids and digests of those, for their files."""
+    from .models import Deliverable, Source
+
+    with database.atomic():
+        digests = {source.digest for source in Source.select(Source.digest).where(Source.job == job.id)}
+        query = Deliverable.select(Deliverable.id).join(Source).where(Source.job == job.id)
+        gone = [row.id for row in query]
+        Job.delete().where(Job.id == job.id).execute()
+        return gone, digests
+
+
 def destinations_of(job_id: int) -> list[Destination]:
     """Destinations of a job in their places, each with its spec version."""
     query = Destination.select(Destination, SpecVersion).join(SpecVersion)

@@ -1,7 +1,9 @@
 """Notes that a source gets from the other sources of its job."""
 
 from collections.abc import Sequence
+from contextlib import suppress
 
+from nicelevel.core.errors import LostError
 from nicelevel.core.measure.neighbours import neighbour_notes
 from nicelevel.core.values import Reading as Measured
 
@@ -21,9 +23,12 @@ def with_neighbour_notes(source: Source, reading: Measured, audio: AudioFolder) 
 
 def noted_readings(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Measured]:
     """Figures of measured sources of one job by their ids, with the notes that neighbours give added."""
-    figures = [load_figures(source.digest, audio) for source in sources]
-    notes = neighbour_notes(figures)
+    figures = {}
+    for source in sources:
+        with suppress(LostError):  # it is going to be measured again
+            figures[source.id] = load_figures(source.digest, audio)
+    notes = neighbour_notes(list(figures.values()))
     return {
-        source.id: reading.with_notes((*reading.notes, *extra))
-        for source, reading, extra in zip(sources, figures, notes, strict=True)
+        source_id: reading.with_notes((*reading.notes, *extra))
+        for (source_id, reading), extra in zip(figures.items(), notes, strict=True)
     }

@@ -7,7 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
-from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.errors import LostError, NiceLevelError
 from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.plan.price import prices
 from nicelevel.core.specs import Spec
@@ -18,14 +18,14 @@ from nicelevel.report.curve import LoudnessDrawing, draw_loudness, draw_thumbnai
 from nicelevel.report.price_view import PriceDrawing, draw_price
 from nicelevel.report.vial import Seal, Vial, draw_vial
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.current import is_of_present_spec, is_planned_so
+from nicelevel.store.current import is_as_planned, is_of_present_spec
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.own_targets import own_target_of, own_targets_of, with_target
 from nicelevel.store.planning import limited_of, plans_of, sets_proposed
-from nicelevel.store.prepared import load_prepared
+from nicelevel.store.prepared import PreparationFailedError, load_prepared
 from nicelevel.store.readings import load_reading
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
@@ -39,7 +39,10 @@ FIRST_ROWS = 24
 
 @dataclass(frozen=True)
 class Cell:
-    """One source at one destination: its plan, or why there is none, and what became of it."""
+    """One source at one destination: its plan, or why there is none, and what became of it.
+
+    can_retry: what failed may be done again as it is; wanted: how many files are to be written.
+    """
 
     source_id: int
     destination: Destination
@@ -47,6 +50,8 @@ class Cell:
     reading: Measured | None = None
     plan: Plan | None = None
     problem: str | None = None
+    can_retry: bool = False
+    wanted: int = 1
     deliverables: tuple[Deliverable, ...] = ()
     own_target: float | None = None
     is_older: bool = False
@@ -66,9 +71,11 @@ class Cell:
         if self.is_older:
             return "older"
         states = [deliverable.state for deliverable in self.deliverables]
-        for state in ("rendering", "queued", "failed", "missed", "stopped", "proved"):
+        for state in ("rendering", "queued", "failed", "missed", "stopped"):
             if state in states:
                 return state
+        if states and len(states) >= self.wanted:
+            return "proved"
         return self.plan.action if self.plan else "no_plan"
 
     @property
@@ -100,7 +107,10 @@ class Row:
 
     @cached_property
     def thumbnail(self) -> str:
-        return thumbnail_of(self.source.digest, self.audio)
+        try:
+            return thumbnail_of(self.source.digest, self.audio)
+        except LostError:
+            return ""
 
     @property
     def is_older(self) -> bool:
@@ -190,19 +200,18 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
     maker = RowMaker(source.job_id, audio, [destination])
     row = maker.row(source)
     cell, drawing = row.cells[0], None
-    if cell.plan:
-        drawing = draw_loudness(
-            load_reading(source.digest, audio),
-            after_plan(
-                load_prepared(source.digest, cell.plan.preparation, audio),
-                cell.plan,
-                limited_of(source, cell.plan, audio),
-            ),
-            cell.spec,
-            width,
-            height,
-        )
+    try:
+        drawing = _draw(source, cell, audio, width, height) if cell.plan else None
+    except NiceLevelError as error:
+        cell = replace(cell, problem=error.message)
     return CloseUp(row, cell, drawing, sheet_of(source, destination, audio), *_set_of(source, maker.sources, audio))
+
+
+def _draw(source: Source, cell: Cell, audio: AudioFolder, width: int, height: int) -> LoudnessDrawing:
+    assert cell.plan
+    prepared = load_prepared(source.digest, cell.plan.preparation, audio)
+    after = after_plan(prepared, cell.plan, limited_of(source, cell.plan, audio))
+    return draw_loudness(load_reading(source.digest, audio), after, cell.spec, width, height)
 
 
 def _set_of(
@@ -224,11 +233,11 @@ def price_of(source: Source, destination: Destination, audio: AudioFolder) -> Pr
     spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
     try:
         plan = plans_of(source, spec, audio)[0].shown
+        prepared = load_prepared(source.digest, plan.preparation, audio)
     except NiceLevelError:
         return None
     if source.leader_id is not None:
         return None
-    prepared = load_prepared(source.digest, plan.preparation, audio)
     return draw_price(prices(prepared, spec, plan.output), spec, plan)
 
 
@@ -298,10 +307,13 @@ class RowMaker:
             return cell
         made = self._made.get((source.id, destination.id), ())
         try:
-            plan = plans_of(source, spec, self._audio)[0].shown
+            plans = plans_of(source, spec, self._audio)
         except NiceLevelError as error:
-            return replace(cell, problem=error.message, deliverables=made)
-        return replace(cell, plan=plan, deliverables=tuple(each for each in made if is_planned_so(each, plan)))
+            can_retry = isinstance(error, PreparationFailedError)
+            return replace(cell, problem=error.message, can_retry=can_retry, deliverables=made)
+        current = tuple(each for each in made if is_as_planned(each, plans))
+        wanted = sum(plan.action != "cannot_meet" for plan in plans)
+        return replace(cell, plan=plans[0].shown, wanted=wanted, deliverables=current)
 
 
 def _seal(made: tuple[Deliverable, ...]) -> Seal:

@@ -4,7 +4,8 @@ from typing import Any
 
 from flask import Blueprint, abort, current_app, jsonify, send_file
 
-from nicelevel.store.deliverables import KEPT_FILES, end_deliverable, file_of
+from nicelevel.core.errors import NotFoundError
+from nicelevel.store.deliverables import FILE_LOST, KEPT_FILES, end_deliverable, file_of, lose_deliverable
 from nicelevel.work.enqueue import enqueue_again
 
 from .found import deliverable_or_404
@@ -18,6 +19,9 @@ def download(deliverable_id: int) -> Any:
     if deliverable.state not in KEPT_FILES:
         abort(404)
     path = file_of(deliverable, current_app.config["NICE_LEVEL"].deliverables_folder)
+    if not path.is_file():
+        lose_deliverable(deliverable, FILE_LOST)
+        raise NotFoundError(FILE_LOST)
     return send_file(path, as_attachment=True, download_name=path.name)
 
 

@@ -1,14 +1,15 @@
-"""Removing the files of deliverables that are no longer on any board."""
+"""Freeing what belonged to sources, destinations and jobs that are gone."""
 
-import shutil
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from flask import current_app
 
-from nicelevel.store.deliverables import home_of
+from nicelevel.work.keeping import free_contents, free_deliverables
+
+from .found import audio
 
 
-def discard_files(deliverable_ids: Iterable[int]) -> None:
+def free_deliverables_here(deliverable_ids: Iterable[int], digests: Collection[str] = ()) -> int:
+    """Remove the files of deliverables, and contents that no source has any more; how many bytes that frees."""
     folder = current_app.config["NICE_LEVEL"].deliverables_folder
-    for deliverable_id in deliverable_ids:
-        shutil.rmtree(home_of(deliverable_id, folder), ignore_errors=True)
+    return free_deliverables(list(deliverable_ids), folder) + free_contents(set(digests), audio())

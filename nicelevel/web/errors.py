@@ -7,8 +7,9 @@ from flask_wtf.csrf import CSRFError
 from peewee import InterfaceError, OperationalError
 from werkzeug.exceptions import HTTPException
 
-from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.errors import LostError, NiceLevelError
 from nicelevel.report.words import megabytes
+from nicelevel.work.keeping import reconcile
 
 from .changes import DATABASE_AWAY
 
@@ -30,6 +31,12 @@ _SENTENCES = {
 
 
 def register(app: Flask) -> None:
+    @app.errorhandler(LostError)
+    def lost(error: LostError) -> Any:
+        # Rows said that something is there, and it is not: from now on they say what is missing.
+        reconcile(app.config["NICE_LEVEL"])
+        return _answer(503, error.code, error.message)
+
     @app.errorhandler(NiceLevelError)
     def ours(error: NiceLevelError) -> Any:
         return _answer(STATUS_OF_CODE.get(error.code, 422), error.code, error.message)

@@ -10,7 +10,7 @@ from nicelevel.core.errors import SpecError
 from nicelevel.report.scatter import AXES, draw_scatter
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import count_proved, stop_deliverables
-from nicelevel.store.jobs import add_destination, all_jobs, make_job, remove_destination
+from nicelevel.store.jobs import add_destination, all_jobs, delete_job, make_job, remove_destination
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.runs import prefer
 from nicelevel.store.sources import sources_of
@@ -19,7 +19,7 @@ from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
 
 from .board import Board, board_of, column_of, places_to_render
 from .board_order import in_order
-from .discard import discard_files
+from .discard import free_deliverables_here
 from .found import audio, destination_or_404, job_or_404
 
 jobs = Blueprint("jobs", __name__)
@@ -48,6 +48,13 @@ def _due_on(text: str | None) -> date | None:
         return date.fromisoformat(text) if text else None
     except ValueError as error:
         raise SpecError(f"{text} is not a date; write it as 2026-12-04.") from error
+
+
+@jobs.post("/jobs/<int:job_id>/delete")
+def delete(job_id: int) -> Any:
+    """Delete a job with all that it has; what is freed is told."""
+    deliverables, digests = delete_job(job_or_404(job_id))
+    return jsonify(deleted=job_id, freed_bytes=free_deliverables_here(deliverables, digests))
 
 
 @jobs.get("/jobs/<int:job_id>")
@@ -116,7 +123,7 @@ def add(job_id: int) -> Any:
 @jobs.post("/destinations/<int:destination_id>/remove")
 def remove(destination_id: int) -> Any:
     destination = destination_or_404(destination_id)
-    discard_files(remove_destination(destination_id))
+    free_deliverables_here(remove_destination(destination_id))
     return redirect(url_for("jobs.board", job_id=destination.job_id))
 
 

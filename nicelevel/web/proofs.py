@@ -7,7 +7,7 @@ from flask import Blueprint, Response, abort, jsonify
 
 from nicelevel.handover.sheets import proofs_json, sheet_of, sheets_html, sheets_pdf
 from nicelevel.report.proof_sheet import ProofSheet, sheets_csv
-from nicelevel.store.current import current_deliverables
+from nicelevel.store.current import absent_files, current_deliverables
 from nicelevel.store.deliverables import KEPT_FILES
 from nicelevel.store.models import Deliverable
 
@@ -37,12 +37,13 @@ def pdf(deliverable_id: int) -> Response:
 
 @proofs.get("/jobs/<int:job_id>/proof")
 def job_page(job_id: int) -> Response:
-    return _page(sheets_html(job_or_404(job_id).title, _sheets(job_id)))
+    return _page(sheets_html(job_or_404(job_id).title, _sheets(job_id), absent_files(job_id, audio())))
 
 
 @proofs.get("/jobs/<int:job_id>/proof.pdf")
 def job_pdf(job_id: int) -> Response:
-    return Response(sheets_pdf(job_or_404(job_id).title, _sheets(job_id)), mimetype="application/pdf")
+    pdf = sheets_pdf(job_or_404(job_id).title, _sheets(job_id), absent_files(job_id, audio()))
+    return Response(pdf, mimetype="application/pdf")
 
 
 @proofs.get("/jobs/<int:job_id>/proof.csv")

@@ -15,10 +15,16 @@ from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import find_source, link_set, remove_source, unlink_set
 from nicelevel.store.specs import free_slug, keep_version, spec_of
 from nicelevel.store.versions import choose_version
-from nicelevel.work.enqueue import enqueue_preparations, enqueue_source, enqueue_sum, enqueue_sum_check
+from nicelevel.work.enqueue import (
+    enqueue_again_of_source,
+    enqueue_preparations,
+    enqueue_source,
+    enqueue_sum,
+    enqueue_sum_check,
+)
 
 from .board import close_up_of, price_of
-from .discard import discard_files
+from .discard import free_deliverables_here
 from .found import audio, destination_or_404, job_or_404, source_or_404
 from .upload import receive
 
@@ -145,9 +151,14 @@ def _pixels(name: str, default: int, least: int, most: int) -> int:
     return min(max(request.args.get(name, default, type=int), least), most)
 
 
+@sources.post("/sources/<int:source_id>/again")
+def again(source_id: int) -> Any:
+    """Do once more what failed of a source: measuring it, or preparing it for a destination."""
+    return jsonify(queued=int(enqueue_again_of_source(source_or_404(source_id))))
+
+
 @sources.post("/sources/<int:source_id>/remove")
 def remove(source_id: int) -> Any:
-    """Take a source out of its job; its audio stays in the folder, its deliverables go."""
+    """Take a source out of its job with its deliverables; its audio goes too where no other source has it."""
     source = source_or_404(source_id)
-    discard_files(remove_source(source))
-    return jsonify(removed=source_id)
+    return jsonify(removed=source_id, freed_bytes=free_deliverables_here(remove_source(source), {source.digest}))

@@ -10,7 +10,16 @@ from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.files.staged import sweep_parts
 from nicelevel.store.audio import AUDIO_LOST, AudioFolder, size_of
-from nicelevel.store.deliverables import KEPT_FILES, UNFINISHED, file_of, home_of, lose_deliverable, with_names
+from nicelevel.store.deliverables import (
+    FILE_CHANGED,
+    FILE_LOST,
+    KEPT_FILES,
+    UNFINISHED,
+    file_of,
+    home_of,
+    lose_deliverable,
+    with_names,
+)
 from nicelevel.store.models import Deliverable, Job, Preparing, Reading, Source
 from nicelevel.store.readings import is_measured
 from nicelevel.store.sources import end_source
@@ -21,8 +30,6 @@ from .reconcile import requeue_forgotten
 YOUNG_S = 3600.0
 """What was changed so lately may belong to something that is just coming in."""
 
-FILE_LOST = "Its file is missing from the data folder; it can be rendered again."
-FILE_CHANGED = "Its file is not as it was proved any more; it can be rendered again."
 AUDIO_CHANGED = "Its audio is damaged in the data folder. Let the same file go here once more and it is mended."
 
 Tell = Callable[[int, int], None]

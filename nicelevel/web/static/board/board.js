@@ -105,6 +105,8 @@ function board() {
     choose(event) {
       const removing = event.target.closest("button[data-remove]");
       if (removing) return this.remove(removing.dataset.remove);
+      const again = event.target.closest("button[data-again]");
+      if (again) return this.again(again.dataset.again);
       const pressed = event.target.closest("tr[data-source]");
       if (pressed && (event.ctrlKey || event.metaKey)) return this.pick(pressed);
       if (pressed && event.shiftKey) return this.pickBetween(this.row(), pressed);
@@ -188,6 +190,8 @@ function board() {
       this.hearFrom(event);
       const removing = event.target.closest("[data-remove]");
       if (removing) this.remove(removing.dataset.remove);
+      const again = event.target.closest("[data-again]");
+      if (again) this.again(again.dataset.again);
       if (event.target.closest("[data-render-one]")) this.renderOne();
       if (event.target.closest("[data-hear-joins]")) this.hearJoins();
       if (event.target.closest("[data-link]")) this.linkSet();
@@ -296,6 +300,15 @@ function board() {
       }
     },
 
+    async again(address) {
+      try {
+        const { queued } = await post(address);
+        say(queued ? "It is tried again." : "Nothing of it had failed.");
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
     async countVersion(address) {
       address ??= this.$refs.closeUp.querySelector("[data-count]")?.dataset.count;
       if (!address) return say("This title has no other version here, or this one counts already.");
@@ -342,7 +355,9 @@ function board() {
       const here = rows.filter(Boolean);
       try {
         if (!here.length || !(await this.sure(here.map((row) => ["source", row.dataset.source])))) return;
-        for (const row of here) await post(row.dataset.remove);
+        let freed = 0;
+        for (const row of here) freed += (await post(row.dataset.remove)).freed_bytes;
+        say(`Taken out; ${(freed / 1e6).toFixed(1)} MB of the disk are free again.`);
       } catch (error) {
         say(error.message);
       }

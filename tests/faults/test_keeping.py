@@ -48,15 +48,8 @@ def _audio_of(hands, source):
     return hands.live.data_folder / "audio" / digest[:2] / digest
 
 
-PAGES = (
-    "/",
-    "/jobs/{job}",
-    "/jobs/{job}/parts",
-    "/jobs/{job}/handover",
-    "/jobs/{job}/set",
-    "/specs/podcast",
-    "/runs",
-)
+OF_JOB = ("/jobs/{job}", "/jobs/{job}/parts", "/jobs/{job}/handover", "/jobs/{job}/set")
+PAGES = ("/", *OF_JOB, "/specs/podcast", "/runs")
 
 
 def _pages_answer(hands, job):

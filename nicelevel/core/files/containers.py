@@ -18,6 +18,9 @@ RIFF_LIMIT_BYTES = 2**32 - 4096
 PACKED = ("pcm_16", "pcm_24")
 """Words that FLAC and ALAC pack."""
 
+MOST_CAF_ALAC_CHANNELS, MOST_ALAC_CHANNELS = 2, 6
+"""Its layout of eight has further speakers in front, and none at the back."""
+
 ENCODED_CHANNELS = (1, 2, 6, 8)
 """Layouts that an encoder has a name for."""
 
@@ -35,6 +38,10 @@ def unwritable(output: OutputFormat) -> str | None:
         return f"{name} holds at most {MOST_CHANNELS[output.coding]} channels; this has {channels}. Fold it down."
     if output.coding in (*MOST_CHANNELS, "alac") and output.coding != "flac" and channels not in ENCODED_CHANNELS:
         return f"{name} is written with 1, 2, 6 or 8 channels; this has {channels}."
+    if output.coding == "alac" and output.container == "caf" and channels > MOST_CAF_ALAC_CHANNELS:
+        return f"ALAC of {channels} channels in CAF is read in different orders by different readers; M4A holds it."
+    if output.coding == "alac" and channels > MOST_ALAC_CHANNELS:
+        return f"ALAC has no layout of {channels} channels as this one is; FLAC has. Or fold it down to 5.1."
     return _wrong_rate(output)
 
 

@@ -4,6 +4,7 @@ The exact length survives where the format has a place for it: M4A in its edit l
 page. MP3 is in `lame.py`.
 """
 
+from abc import abstractmethod
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -18,9 +19,13 @@ from ..values import OutputFormat
 from .blocks import Samples
 from .ogg import settle_serial
 from .sink import Sink
+from .with_av import MOST_PLANES, in_format
 
 _CODECS = {"aac": "aac", "opus": "libopus", "ac3": "ac3", "alac": "alac"}
 _MUXERS = {"m4a": "ipod", "ogg": "ogg", "ac3": "ac3"}
+_SHORTEST_ALAC = 16
+"""With six channels FFmpeg's encoder aborts at frames of one or two samples: what is shorter is filled up."""
+
 _LAYOUTS = {1: "mono", 2: "stereo", 6: "5.1", 8: "7.1"}
 _FRAMES_AT_ONCE = 1 << 14
 
@@ -31,26 +36,20 @@ _VORBIS_ORDER = {6: (0, 2, 1, 4, 5, 3), 8: (0, 2, 1, 6, 7, 4, 5, 3)}
 _VORBIS_KBPS = (64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 500)
 
 
-class AvSink(Sink):
-    """Encodes blocks of frames × channels with one of FFmpeg's encoders."""
+Packets = list[Any]
+"""Of PyAV: what an encoder made."""
 
-    def __init__(self, path: Path, output: OutputFormat) -> None:
-        self._output = output
-        self._container = av.open(str(path), "w", format=_MUXERS[output.container], options=_muxing(output))
-        stream = self._container.add_stream(
-            _CODECS[output.coding], rate=output.sample_rate_hz, options=_options(output)
-        )
-        assert isinstance(stream, av.AudioStream)
-        self._stream, codec = stream, stream.codec_context
-        codec.layout = self._layout = _LAYOUTS[len(output.layout.positions)]
-        codec.flags |= av.codec.context.Flags.bitexact
-        if output.bitrate_kbps:
-            codec.bit_rate = round(output.bitrate_kbps * 1000)
-        self._format = _sample_format(output)
-        codec.format = self._format
+
+class FramesSink(Sink):
+    """Gathers blocks of frames × channels into frames as long as an encoder takes them, and encodes those."""
+
+    def __init__(self, output: OutputFormat, codec: av.AudioCodecContext) -> None:
+        self._output, self._codec = output, codec
+        self._layout, self._format = _LAYOUTS[len(output.layout.positions)], _sample_format(output)
         self._fifo, self._done = AudioFifo(), 0
-        codec.open()
         self._frame_size = codec.frame_size or _FRAMES_AT_ONCE
+        is_wide_alac = output.coding == "alac" and len(output.layout.positions) > 2
+        self._shortest = _SHORTEST_ALAC if is_wide_alac else 0
 
     def ready(self, samples: Samples) -> list[av.AudioFrame]:
         """Frames as long as the encoder takes them; what is left waits for the next block."""
@@ -64,24 +63,93 @@ class AvSink(Sink):
 
     def put(self, ready: list[av.AudioFrame]) -> None:
         for frame in ready:
-            self._container.mux(self._stream.encode(frame))
+            self.put_packets(self.encode(frame))
+
+    @abstractmethod
+    def put_packets(self, packets: Packets) -> None:
+        """Write what was encoded."""
+
+    def encode(self, frame: av.AudioFrame | None) -> Packets:
+        """What the encoder makes of a frame, or still has (None)."""
+        return list(self._codec.encode(frame))
+
+    def flush(self) -> None:
+        """Encode and write what is left."""
+        left = self._fifo.samples
+        last = self._fifo.read() if left else None
+        packets = self.encode(self._long_enough(last)) if last else []
+        packets += self.encode(None)
+        if packets and 0 < left < self._shortest:
+            packets[-1].duration = left
+        self.put_packets(packets)
+
+    def _long_enough(self, last: av.AudioFrame) -> av.AudioFrame:
+        """The last frame, filled with silence where the encoder would run over the end of its own memory."""
+        if last.samples >= self._shortest:
+            return last
+        lacking = self._shortest - last.samples
+        planes: NDArray[Any] = np.pad(last.to_ndarray(), ((0, 0), (0, lacking)))
+        filled = av.AudioFrame.from_ndarray(planes, format=self._format, layout=self._layout)
+        filled.sample_rate, filled.time_base, filled.pts = last.sample_rate, last.time_base, last.pts
+        return filled
 
     def _frame(self, samples: Samples) -> av.AudioFrame:
-        planes = _planes(samples, self._output, self._format)
-        frame = av.AudioFrame.from_ndarray(planes, format=self._format, layout=self._layout)
+        is_wide = samples.shape[1] >= MOST_PLANES and self._format.endswith("p")
+        name = self._format.removesuffix("p") if is_wide else self._format
+        planes = _planes(samples, self._output, name)
+        frame = av.AudioFrame.from_ndarray(planes, format=name, layout=self._layout)
         frame.sample_rate = self._output.sample_rate_hz
+        if is_wide:
+            frame = in_format(frame, self._format)
         frame.time_base = Fraction(1, self._output.sample_rate_hz)
         frame.pts = self._done
         self._done += len(samples)
         return frame
 
+
+class AvSink(FramesSink):
+    """Encodes with one of FFmpeg's encoders into one of its containers."""
+
+    def __init__(self, path: Path, output: OutputFormat) -> None:
+        self._container = av.open(str(path), "w", format=_MUXERS[output.container], options=_muxing(output))
+        stream = self._container.add_stream(
+            _CODECS[output.coding], rate=output.sample_rate_hz, options=_options(output)
+        )
+        assert isinstance(stream, av.AudioStream)
+        self._stream = stream
+        _set_up(stream.codec_context, output)
+        super().__init__(output, stream.codec_context)
+
+    def encode(self, frame: av.AudioFrame | None) -> Packets:
+        return list(self._stream.encode(frame))
+
+    def put_packets(self, packets: Packets) -> None:
+        self._container.mux(packets)
+
     def close(self) -> None:
         try:
-            if self._fifo.samples:
-                self._container.mux(self._stream.encode(self._fifo.read()))
-            self._container.mux(self._stream.encode(None))
+            self.flush()
         finally:
             self._container.close()
+
+
+def alac_encoder(output: OutputFormat) -> av.AudioCodecContext:
+    """An encoder without a container."""
+    codec = av.CodecContext.create("alac", "w")
+    assert isinstance(codec, av.AudioCodecContext)
+    codec.sample_rate = output.sample_rate_hz
+    codec.time_base = Fraction(1, output.sample_rate_hz)
+    _set_up(codec, output)
+    return codec
+
+
+def _set_up(codec: av.AudioCodecContext, output: OutputFormat) -> None:
+    codec.layout = _LAYOUTS[len(output.layout.positions)]
+    codec.flags |= av.codec.context.Flags.bitexact
+    if output.bitrate_kbps:
+        codec.bit_rate = round(output.bitrate_kbps * 1000)
+    codec.format = _sample_format(output)
+    codec.open()
 
 
 class VorbisSink(Sink):

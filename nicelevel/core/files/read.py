@@ -29,7 +29,7 @@ from .with_soundfile import SoundfileDecoder
 
 LOWEST_RATE_HZ, HIGHEST_RATE_HZ = 2_000, 768_000
 MOST_CHANNELS = 128
-START_BYTES = 16
+START_BYTES = 32
 
 # libsndfile reads these too, but not with more than two channels in an order that is certain.
 _STEREO_AT_MOST = frozenset({"ogg"})
@@ -167,7 +167,7 @@ def _open(path: Path, size_bytes: int) -> Decoder:
             start = file.read(START_BYTES)
     except OSError as error:
         raise NoPermissionError(f"{path.name} may not be read: {_reason(error)}.") from error
-    if header is not None:
+    if header is not None and not _is_alac_in_caf(start):
         decoder = SoundfileDecoder(path, size_bytes, header)
         if is_raw_pcm(decoder.source, header):
             decoder.close()
@@ -182,6 +182,11 @@ def _open(path: Path, size_bytes: int) -> Decoder:
     if demuxer is None:
         raise NotAudioError("This is not an audio file: it begins like none that is known.")
     return AvDecoder(path, size_bytes, demuxer)
+
+
+def _is_alac_in_caf(start: bytes) -> bool:
+    """libsndfile reads some of its frames of 24 bits wrongly. The codec stands in the first chunk, `desc`."""
+    return start.startswith(b"caff") and start[28:32] == b"alac"
 
 
 def _check_sense(source: Source) -> None:

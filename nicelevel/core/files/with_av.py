@@ -33,6 +33,7 @@ _MAGICS = (
     (0, b"\xff\xf9", "aac"),
     (0, b"\x0bw", "ac3"),
     (0, b"OggS", "ogg"),
+    (0, b"caff", "caf"),
 )
 _PCM_CODECS = {
     "pcm_u8": ("pcm_u8", 8),
@@ -50,6 +51,12 @@ _POSITIONS = (
 )
 """FFmpeg's names in the bit order of the WAVE mask."""
 _CONTAINERS = {"matroska": "mkv"}
+
+_TICKING_IN_FRAMES = frozenset({"mov", "caf"})
+"""Demuxers that can begin at any frame, where the container's clock allows it."""
+
+MOST_PLANES = 8
+"""From so many channels on, PyAV runs over the end of its list where each has a plane of its own."""
 
 DECODED_AT_ONCE = 1 << 14
 
@@ -125,7 +132,7 @@ class AvDecoder:
     def can_seek(self) -> bool:
         """Whether the container's clock ticks in frames."""
         base = self._stream.time_base
-        return self._demuxer == "mov" and base is not None and 1 / base == self.source.sample_rate_hz
+        return self._demuxer in _TICKING_IN_FRAMES and base is not None and 1 / base == self.source.sample_rate_hz
 
     def close(self) -> None:
         self._container.close()
@@ -227,7 +234,12 @@ class AvDecoder:
 
 def _open(path: Path, demuxer: str) -> av.container.InputContainer:
     try:
-        return av.open(str(path), format=demuxer, options={"protocol_whitelist": "file"})
+        container = av.open(str(path), format=demuxer, options={"protocol_whitelist": "file"})
+        if demuxer == "caf":
+            # It would take what is unused in the last packet away from a last frame that is short already.
+            for stream in container.streams.audio:
+                stream.codec_context.flags2 |= av.codec.context.Flags2.skip_manual
+        return container
     except (av.FFmpegError, ValueError) as error:
         raise DamagedError(f"The header cannot be understood: {str(error).partition(':')[0]}.") from error
 
@@ -264,6 +276,8 @@ def _taken(fifo: AudioFifo) -> Block:
     """All that was gathered, frames × channels, ±1.0 at full scale, from any sample format."""
     frame = fifo.read()
     assert frame
+    if frame.format.is_planar and frame.layout.nb_channels >= MOST_PLANES:
+        frame = in_format(frame, frame.format.packed.name)
     array: NDArray[Any] = frame.to_ndarray()
     samples = _interleaved(array) if frame.format.is_planar else array.reshape(-1, frame.layout.nb_channels)
     if samples.dtype == np.uint8:
@@ -271,6 +285,13 @@ def _taken(fifo: AudioFifo) -> Block:
     if samples.dtype.kind == "i":
         return samples / 2.0 ** (8 * samples.dtype.itemsize - 1)
     return samples
+
+
+def in_format(frame: av.AudioFrame, name: str) -> av.AudioFrame:
+    """The same samples in another arrangement of the same words."""
+    (converted,) = av.AudioResampler(format=name).resample(frame)
+    converted.pts = frame.pts
+    return converted
 
 
 def _interleaved(planes: NDArray[Any]) -> NDArray[Any]:

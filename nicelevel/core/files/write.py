@@ -23,6 +23,10 @@ def open_sink(path: Path, output: OutputFormat, frames: int, seed: int = 0) -> S
     """
     if output.container == "wav":
         return _WaveSink(path, output, frames)
+    if output.coding == "alac" and output.container == "caf":
+        from .caf_alac import CafAlacSink
+
+        return CafAlacSink(path, output, frames)
     if output.container in _SOUNDFILE_FORMATS:
         return _SoundfileSink(path, output)
     # Loaded only here: FFmpeg's libraries are large.
@@ -59,7 +63,7 @@ class _SoundfileSink(Sink):
     def __init__(self, path: Path, output: OutputFormat) -> None:
         self._shift = 32 - output.bits if output.bits else 0
         self._dtype = np.int32 if output.bits else np.float64
-        subtype = f"ALAC_{output.bits}" if output.lossless == "alac" else output.encoding.upper()
+        subtype = output.encoding.upper()
         self._file = soundfile.SoundFile(
             path,
             "w",

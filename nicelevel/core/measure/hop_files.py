@@ -4,6 +4,7 @@ The envelope (of every channel), what plans ask of it (of all channels together)
 """
 
 import mmap
+import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -60,8 +61,8 @@ class HopFiles:
         self._envelope = _begin(folder / ENVELOPE, "<u2", (hops, self._channels, 2))
         self._waveform = _begin(folder / waveform_name(0), "<i2", (hops, self._channels, 3))
         self._weighted = _begin(folder / WEIGHTED, "<f4", (hops,))
-        self._peaks = np.lib.format.open_memmap(folder / PEAKS, "w+", "<u2", (2, hops))
-        self._low_band = np.lib.format.open_memmap(folder / LOW_BAND, "w+", "<i2", (hops, self._channels))
+        self._peaks = _mapped(folder / PEAKS, "<u2", (2, hops))
+        self._low_band = _mapped(folder / LOW_BAND, "<i2", (hops, self._channels))
         self._done_hops = 0
 
     def add(self, lows: Floats, highs: Floats, energies: Floats) -> None:
@@ -111,6 +112,14 @@ class HopFiles:
 def _let_go(array: Any) -> None:
     """Take what was read or written of a mapped array out of the process's memory; the file keeps it."""
     array._mmap.madvise(mmap.MADV_DONTNEED)
+
+
+def _mapped(path: Path, kind: str, shape: tuple[int, ...]) -> Any:
+    """An array on the disk, all of its room taken at once: on a full disk, writing into a hole ends the process."""
+    array = np.lib.format.open_memmap(path, "w+", kind, shape)
+    with path.open("r+b") as file:
+        os.posix_fallocate(file.fileno(), 0, path.stat().st_size)
+    return array
 
 
 def _begin(path: Path, kind: str, shape: tuple[int, ...]) -> BinaryIO:

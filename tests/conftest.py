@@ -123,6 +123,10 @@ class Live:
     def pid(self) -> int:
         return self._process.pid
 
+    def command_of(self, pid: int) -> str:
+        """How a process was called."""
+        return Path(f"/proc/{pid}/cmdline").read_bytes().replace(b"\0", b" ").decode().strip()
+
     def environment_of(self, pid: int) -> dict[str, str]:
         """The settings that a process of ours was given."""
         given = (each.partition("=") for each in Path(f"/proc/{pid}/environ").read_text().split("\0"))

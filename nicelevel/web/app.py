@@ -21,6 +21,7 @@ from .readings import readings
 from .runs import add_running, runs
 from .sources import sources
 from .specs import specs
+from .uploads import uploads
 
 CSRF_LIFE_S = 7 * 24 * 3600
 
@@ -43,7 +44,8 @@ def create_app(config: Config, database_url: str) -> Flask:
     open_database(database_url)
     app.extensions["changes"] = Changes(database_url)
     CSRFProtect(app)
-    for blueprint in (changes, jobs, sources, readings, hearing, deliverables, proofs, handover, runs, specs):
+    of_jobs, of_files = (jobs, sources, uploads, handover, runs, changes), (readings, hearing, deliverables, proofs)
+    for blueprint in (*of_jobs, *of_files, specs):
         app.register_blueprint(blueprint)
     app.context_processor(add_running)
     _use_database_per_request(app)

@@ -19,6 +19,7 @@ STATUS_OF_CODE = {
     "no_permission": 403,
     "no_space": 507,
     "output_exists": 409,
+    "conflict": 409,
     "cannot_meet": 409,
     "spec": 422,
 }

@@ -40,7 +40,7 @@ def new() -> Any:
     address = url_for("jobs.board", job_id=job.id)
     if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
         return redirect(address)
-    return jsonify(id=job.id, board=address, upload=url_for("sources.upload", job_id=job.id))
+    return jsonify(id=job.id, board=address, upload=url_for("uploads.begin", job_id=job.id))
 
 
 def _due_on(text: str | None) -> date | None:

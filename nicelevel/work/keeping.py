@@ -27,6 +27,9 @@ from nicelevel.store.sources import end_source
 from .enqueue import measure_again
 from .reconcile import requeue_forgotten
 
+UPLOAD_KEPT_S = 7 * 24 * 3600.0
+"""What has come of an upload waits so long for the rest."""
+
 YOUNG_S = 3600.0
 """What was changed so lately may belong to something that is just coming in."""
 
@@ -118,8 +121,15 @@ def _what_is_wrong(path: Path, size_bytes: int, sha256: str, deep: bool, sentenc
 def sweep(config: Config) -> int:
     """Remove what nobody needs: of tries that were killed, of sources and jobs that are gone; bytes that it frees."""
     audio = AudioFolder(config.audio_folder)
-    sweep_parts(config.uploads_folder)
+    _sweep_uploads(config.uploads_folder)
     return audio.sweep() + _sweep_audio(audio) + _sweep_deliverables(config.deliverables_folder)
+
+
+def _sweep_uploads(folder: Path) -> None:
+    sweep_parts(folder)
+    for path in folder.glob("*.*"):
+        if time.time() - path.stat().st_mtime > UPLOAD_KEPT_S:
+            path.unlink(missing_ok=True)
 
 
 def _sweep_audio(audio: AudioFolder) -> int:

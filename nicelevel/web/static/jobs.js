@@ -3,13 +3,12 @@
 import Alpine from "./vendor/alpine/alpine-csp.js";
 import { watchDrops } from "./drop.js";
 import { isTyping, page, say } from "./page.js";
-import { post, upload } from "./requests.js";
+import { post } from "./requests.js";
+import { takeFiles } from "./uploads/uploads.js";
 
 function jobs() {
   return {
     dropping: false,
-    uploading: false,
-    progressText: "",
 
     init() {
       watchDrops((on) => (this.dropping = on), (files) => this.makeJobOf(files));
@@ -24,20 +23,11 @@ function jobs() {
       const title = files[0].name.replace(/\.[^.]*$/, "");
       try {
         const job = await post(this.$root.dataset.new, { title });
-        this.uploading = true;
-        const shares = files.map(() => 0);
-        for (const [n, file] of files.entries()) await upload(job.upload, file, (share) => this.show(shares, n, share));
+        takeFiles(job.id, job.upload, files);
         location.assign(job.board);
       } catch (error) {
-        this.uploading = false;
         say(error.message);
       }
-    },
-
-    show(shares, n, share) {
-      shares[n] = share;
-      const percent = Math.round((100 * shares.reduce((sum, each) => sum + each, 0)) / shares.length);
-      this.progressText = `Taking in ${shares.length} files: ${percent} %`;
     },
   };
 }

@@ -53,21 +53,6 @@ async function sentenceOf(answer) {
   }
 }
 
-// Uploads one file as the body of a request; `onProgress` gets the share that has gone out.
-export function upload(address, file, onProgress) {
-  return new Promise((resolve, reject) => {
-    const request = new XMLHttpRequest();
-    request.open("POST", `${address}?name=${encodeURIComponent(file.name)}&changed=${file.lastModified || ""}`);
-    request.setRequestHeader("X-CSRFToken", token);
-    request.setRequestHeader("Accept", "application/json");
-    request.setRequestHeader("Content-Type", "application/octet-stream");
-    request.responseType = "json";
-    request.upload.onprogress = (event) => onProgress(event.total ? event.loaded / event.total : 1);
-    request.onerror = () => reject(new Error(UNREACHABLE));
-    request.onload = () => {
-      if (request.status < 300) resolve(request.response);
-      else reject(new Error(request.response?.error?.message || `The server answered ${request.status}.`));
-    };
-    request.send(file);
-  });
+export async function remove(address) {
+  await ask(address, { method: "DELETE", headers: { "X-CSRFToken": token, Accept: "application/json" } });
 }

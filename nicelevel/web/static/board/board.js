@@ -3,7 +3,8 @@
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchDrops } from "../drop.js";
 import { page, say, WORD_SHOWN_MS } from "../page.js";
-import { getHtml, getJson, post, upload } from "../requests.js";
+import { getHtml, getJson, post, remove } from "../requests.js";
+import { forgetUpload, takeFiles, watchUploads } from "../uploads/uploads.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { Joins } from "../hear/joins.js";
 import { boardKeys } from "./keys.js";
@@ -13,6 +14,7 @@ import { watchPrice } from "./price.js";
 
 const CLOSE_UP_HEIGHT = 247;
 const SEEN_AFTER_MS = 400;
+const BROKEN_OFF_MS = 600; // by then the worker of the uploads has said what is under way
 
 function board() {
   return {
@@ -33,6 +35,8 @@ function board() {
       this.$refs.rows.addEventListener("scroll", () => this.tellSeen());
       this.$refs.closeUp.addEventListener("click", (event) => this.onCloseUpClick(event));
       this.afterChange();
+      watchUploads((told) => this.showUploads(told));
+      setTimeout(() => this.showBrokenOff().catch((error) => say(error.message)), BROKEN_OFF_MS);
     },
 
     // Called whenever rows were swapped: marks the choice again and draws the close-up where its cell changed.
@@ -428,36 +432,55 @@ function board() {
       this.takeIn(files);
     },
 
-    // One after the other: the board's order is the order in which files were let go.
-    async takeIn(files) {
-      const rows = files.map((file) => [file, this.uploadRow(file)]);
-      this.isEmpty = false;
-      for (const [file, row] of rows) await this.takeInOne(file, row);
+    takeIn(files) {
+      takeFiles(this.$root.dataset.job, this.$root.dataset.upload, files);
     },
 
-    uploadRow(file) {
+    // One row for each file on its way to this job, also of other pages; and for what broke off before.
+    showUploads(told) {
+      const here = told.filter((each) => each.job === this.$root.dataset.job);
+      const known = new Set(here.map((each) => `upload-${each.id}`));
+      for (const row of this.$refs.body.querySelectorAll("tr.uploading[id]")) if (!known.has(row.id)) row.remove();
+      for (const each of here) this.showUpload(each);
+      for (const row of this.$refs.body.querySelectorAll("tr.uploading[data-left]")) {
+        if (here.some((each) => each.name === row.dataset.left)) row.remove();
+      }
+      if (here.length) this.isEmpty = false;
+    },
+
+    showUpload({ id, name, size, sent, state, message }) {
+      const row = document.getElementById(`upload-${id}`) ?? this.uploadRow(name, size, () => forgetUpload(id));
+      row.id = `upload-${id}`;
+      const share = size ? sent / size : 1;
+      row.querySelector("progress").value = share;
+      row.querySelector(".going .fig").textContent = `${Math.floor(100 * share)} %`;
+      const word = row.querySelector("em");
+      word.classList.toggle("bad", state === "failed");
+      word.textContent = state === "failed" ? `▮ ${message}` : state;
+    },
+
+    uploadRow(name, size, forget) {
       const row = this.$refs.uploadRow.content.cloneNode(true).firstElementChild;
-      row.querySelector("b").textContent = file.name;
-      row.querySelector("small").textContent = `${(file.size / 1e6).toFixed(1)} MB`;
-      row.querySelector("em").textContent = "waiting";
+      row.querySelector("b").textContent = name;
+      row.querySelector("small").textContent = `${(size / 1e6).toFixed(1)} MB`;
+      row.querySelector("[data-forget]").addEventListener("click", forget);
       this.$refs.body.append(row);
-      row.scrollIntoView({ block: "nearest" });
       return row;
     },
 
-    async takeInOne(file, row) {
-      row.querySelector("em").textContent = "uploading";
-      const show = (share) => {
-        row.querySelector("progress").value = share;
-        row.querySelector(".going .fig").textContent = `${Math.round(100 * share)} %`;
-      };
-      try {
-        await upload(this.$root.dataset.upload, file, show);
-        row.remove();
-      } catch (error) {
-        const word = row.querySelector("em");
-        word.classList.add("bad");
-        word.textContent = `▮ ${error.message}`;
+    async showBrokenOff() {
+      const { uploads } = await getJson(this.$root.dataset.upload);
+      const underWay = new Set([...this.$refs.body.querySelectorAll("tr.uploading b")].map((each) => each.textContent));
+      for (const { address, name, size_bytes, done_bytes } of uploads.filter((each) => !underWay.has(each.name))) {
+        const row = this.uploadRow(name, size_bytes, async () => {
+          await remove(address);
+          row.remove();
+        });
+        row.dataset.left = name;
+        row.querySelector("progress").value = done_bytes / size_bytes;
+        row.querySelector(".going .fig").textContent = `${Math.floor((100 * done_bytes) / size_bytes)} %`;
+        row.querySelector("em").textContent = "broke off: let the same file go here again and it goes on";
+        this.isEmpty = false;
       }
     },
   };

@@ -29,6 +29,11 @@ SETTINGS = (
     Setting("worker_jobs", "2", "Files that one worker measures or renders side by side."),
     Setting("desk_port", "8418", "Port of the receiving desk, a stand-in that ships with it; the next free one."),
     Setting("desk_address", "", "Where packages are sent unless another address is typed; empty: that desk."),
+    Setting(
+        "inner_receivers",
+        "no",
+        "Whether packages may be sent to inner networks and this machine, besides the desk: yes or no.",
+    ),
     Setting("demo", "yes", "Whether to make the demo job where there is no job: yes or no."),
     Setting("largest_upload_bytes", "34359738368", "Largest file that is taken in by the web application."),
 )
@@ -46,6 +51,7 @@ class Config:
     worker_jobs: int
     desk_port: int
     desk_address: str
+    inner_receivers: bool
     demo: bool
     largest_upload_bytes: int
 
@@ -74,6 +80,10 @@ class Config:
             for name, value in values.items()
         }
 
+    def may_be_inner(self, address: str) -> bool:
+        """Whether a package may go to an address that is on an inner network: to the desk it always may."""
+        return self.inner_receivers or bool(self.desk_address and address == self.desk_address)
+
     def secret(self, name: str) -> str:
         """A random secret that is made once and kept beside the data, readable by its owner alone."""
         path = self.data_folder / "secrets" / name
@@ -97,7 +107,8 @@ def read_config(environment: Mapping[str, str] = os.environ) -> Config:
             raise SpecError(f"{PREFIX}{name.upper()}: {numbers[name]} is no port; the largest is {LARGEST_PORT}")
     folder = Path(given["data_folder"]).resolve()
     texts = {name: given[name] for name in ("database_url", "desk_address")}
-    return Config(data_folder=folder, demo=_yes("demo", given["demo"]), **texts, **numbers)
+    answers = {name: _yes(name, given[name]) for name in ("inner_receivers", "demo")}
+    return Config(data_folder=folder, **answers, **texts, **numbers)
 
 
 def _yes(name: str, text: str) -> bool:

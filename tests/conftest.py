@@ -44,7 +44,11 @@ def config(database_url: str, tmp_path: Path) -> Config:
         names = ", ".join(f'"{table._meta.table_name}"' for table in TABLES)
         database.execute_sql(f"TRUNCATE {names}, procrastinate_jobs, procrastinate_workers CASCADE")
     folder = tmp_path / "data"
-    environment = {"NICE_LEVEL_DATA_FOLDER": str(folder), "NICE_LEVEL_DATABASE_URL": database_url}
+    environment = {
+        "NICE_LEVEL_DATA_FOLDER": str(folder),
+        "NICE_LEVEL_DATABASE_URL": database_url,
+        "NICE_LEVEL_INNER_RECEIVERS": "yes",
+    }
     made = read_config(environment)
     for each in (made.audio_folder, made.deliverables_folder, made.uploads_folder):
         each.mkdir(parents=True)

@@ -32,6 +32,12 @@ def begin_sending(sending: Sending) -> bool:
     return begin_try(sending, UNDER_WAY)
 
 
+def is_under_way(sending: Sending) -> bool:
+    """Whether this try is still wanted, and still the newest."""
+    query = Sending.select().where(Sending.id == sending.id, Sending.token == sending.token)
+    return bool(query.where(Sending.state.in_(UNDER_WAY)).exists())
+
+
 def save_sending(sending: Sending, state: str, **columns: Any) -> bool:
     """What a try says of its sending; False where it was stopped or has been begun anew meanwhile."""
     with database.atomic():

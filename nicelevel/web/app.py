@@ -4,6 +4,7 @@ from flask import Flask, g, request
 from flask_wtf import CSRFProtect
 
 from nicelevel.config import Config
+from nicelevel.handover.receiver import shown_address
 from nicelevel.report import before_after, board_words, spec_words, sum_words, words
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, open_database
@@ -70,6 +71,7 @@ def _teach_templates(app: Flask) -> None:
         sum_words.draw_residual,
         before_after.blind_words,
         spec_of,
+        shown_address,
     ):
         app.jinja_env.globals[function.__name__] = function
     app.jinja_env.globals["miniatures"] = miniatures

@@ -7,6 +7,7 @@ from flask import Blueprint, Response, current_app, jsonify, render_template, re
 
 from nicelevel.handover.manifest import MANIFEST_NAME
 from nicelevel.handover.package import Package, package_of, stream_package
+from nicelevel.handover.receiver import shown_address
 from nicelevel.store.sendings import end_sending, latest_address
 from nicelevel.work.enqueue import enqueue_sending
 
@@ -19,7 +20,7 @@ handover = Blueprint("handover", __name__)
 @handover.get("/jobs/<int:job_id>/handover")
 def page(job_id: int) -> str:
     address = latest_address() or current_app.config["NICE_LEVEL"].desk_address
-    return render_template("handover/handover.html", handover=_handover(job_id), address=address)
+    return render_template("handover/handover.html", handover=_handover(job_id), address=shown_address(address))
 
 
 @handover.get("/jobs/<int:job_id>/handover/parts")
@@ -49,7 +50,10 @@ def checksums(job_id: int) -> Response:
 
 @handover.post("/jobs/<int:job_id>/sendings")
 def send(job_id: int) -> Any:
-    sending = enqueue_sending(job_or_404(job_id), request.form.get("address", ""))
+    typed, latest = request.form.get("address", "").strip(), latest_address() or ""
+    # A password is not shown; who sends to what is shown means the address with it.
+    address = latest if latest and typed == shown_address(latest) else typed
+    sending = enqueue_sending(job_or_404(job_id), address)
     return jsonify(sending=sending.id)
 
 

@@ -13,6 +13,7 @@ from nicelevel.core.plan.formats import possible_formats
 from nicelevel.core.specs import Spec, parse_spec
 from nicelevel.core.specs.contradictions import Contradiction, contradictions
 from nicelevel.core.specs.write import spec_to_toml
+from nicelevel.core.toml import LARGEST_TOML_BYTES
 from nicelevel.core.values import Plan, Reading
 from nicelevel.report.spec_view import SpecDrawing, draw_spec
 from nicelevel.report.spec_words import spec_notes
@@ -31,7 +32,6 @@ specs = Blueprint("specs", __name__, url_prefix="/specs")
 
 MOST_STANDING = 40
 MOST_PATHS = 4
-LARGEST_IMPORT_BYTES = 100_000
 
 
 @dataclass(frozen=True)
@@ -91,10 +91,8 @@ def copy(slug: str) -> Any:
 @specs.post("/import")
 def take_in() -> Any:
     """An own spec from a TOML file: its bytes are the body, its name is in the address."""
-    if (request.content_length or 0) > LARGEST_IMPORT_BYTES:
-        raise SpecError("The file is larger than a spec can be.")
     try:
-        toml = request.get_data().decode()
+        toml = request.stream.read(LARGEST_TOML_BYTES + 1).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise SpecError("The file is not readable as text.") from error
     name = request.args.get("name", "spec").removesuffix(".toml")

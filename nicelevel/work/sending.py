@@ -1,17 +1,18 @@
 """The task that sends a package and waits for what the receiver says."""
 
 import time
+from contextlib import suppress
 from functools import partial
 from typing import Any
 
 from nicelevel.config import Config
 from nicelevel.core.errors import NothingToSendError, StoppedError
 from nicelevel.handover.package import package_of, stream_package
-from nicelevel.handover.receiver import answer_of, hand_in
+from nicelevel.handover.receiver import Receiver
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.database import database, persistently
+from nicelevel.store.database import GONE, connected, database, persistently
 from nicelevel.store.models import Sending
-from nicelevel.store.sendings import begin_sending, end_sending, find_sending, save_sending
+from nicelevel.store.sendings import begin_sending, end_sending, find_sending, is_under_way, save_sending
 
 from .app import SENDING
 from .trying import Call, WorkerEndsError, ending, progress_of, task
@@ -51,18 +52,18 @@ def _hand_in(call: Call, sending: Sending) -> None:
     _save(sending, "sending", contents=contents, progress_ratio=0.0)
     progress = progress_of(call, lambda ratio: save_sending(sending, "sending", progress_ratio=ratio))
     stream = stream_package(package, audio)
-    sending.receipt = hand_in(sending.address, stream, package.size_bytes, progress)
+    sending.receipt = _receiver(call, sending).hand_in(stream, package.size_bytes, progress)
     _save(sending, "checking", receipt=sending.receipt, progress_ratio=0.0)
 
 
 def _wait_for_answer(call: Call, sending: Sending) -> None:
-    end_s = time.monotonic() + ASKED_FOR_S
+    end_s, receiver = time.monotonic() + ASKED_FOR_S, _receiver(call, sending)
     while time.monotonic() < end_s:
-        answer = answer_of(str(sending.receipt))
+        answer = receiver.answer_of(str(sending.receipt))
         if answer["state"] != "checking":
             _save(sending, answer["state"], answer=answer, progress_ratio=1.0)
             return
-        _save(sending, "checking", progress_ratio=_ratio(answer.get("progress")))
+        _save(sending, "checking", progress_ratio=answer["progress"])
         if call.should_end():
             raise WorkerEndsError("The worker ends.")
         time.sleep(ASKED_EVERY_S)
@@ -70,10 +71,15 @@ def _wait_for_answer(call: Call, sending: Sending) -> None:
     send_package.configure(connection=database.connection(), **later).defer(sending_id=sending.id)
 
 
+def _receiver(call: Call, sending: Sending) -> Receiver:
+    def is_wanted() -> bool:
+        with suppress(*GONE), connected():
+            return not call.should_end() and is_under_way(sending)
+        return True
+
+    return Receiver(sending.address, call.config.may_be_inner(sending.address), is_wanted)
+
+
 def _save(sending: Sending, state: str, **columns: Any) -> None:
     if not persistently(partial(save_sending, sending, state, **columns)):
         raise StoppedError("Stopped.")
-
-
-def _ratio(told: Any) -> float:
-    return min(1.0, max(0.0, float(told))) if isinstance(told, int | float) else 0.0

@@ -168,3 +168,18 @@ def test_own_copies_are_made_once(tmp_path):
     create_desk(tmp_path / "desk")
     assert not (specs / "podcast.toml").exists()
     assert (specs / "compact-disc.toml").read_text() == "changed"
+
+
+def test_what_would_unpack_to_far_more_than_it_is_is_not_unpacked(desk, speech):
+    body = io.BytesIO()
+    with zipfile.ZipFile(body, "w", zipfile.ZIP_DEFLATED) as package:
+        package.writestr("take.wav", bytes(50_000_000))
+        package.writestr("manifest.json", json.dumps({"files": []}))
+    answer = _answer(desk, body.getvalue())
+    assert answer["state"] == "rejected"
+    assert "would unpack to 50000000 bytes" in answer["reasons"][0]
+
+
+def test_the_desk_answers_to_its_own_name_alone(desk):
+    assert desk.get("/", headers={"Host": "elsewhere.example"}).status_code == 400
+    assert desk.get("/", headers={"Host": "localhost:8418"}).status_code == 200

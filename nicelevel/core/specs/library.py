@@ -4,10 +4,10 @@ from functools import cache
 from pathlib import Path
 
 from ..errors import SpecError
+from ..toml import LARGEST_TOML_BYTES
 from .spec import Spec, parse_spec
 
 LIBRARY_FOLDER = Path(__file__).parent / "library"
-LARGEST_SPEC_BYTES = 1_000_000
 
 
 @cache
@@ -35,9 +35,11 @@ def load_spec(slug_or_path: str) -> Spec:
 
 def _read(path: Path) -> Spec:
     try:
-        if path.stat().st_size > LARGEST_SPEC_BYTES:
-            raise SpecError(f"{path.name}: larger than a spec can be")
-        text = path.read_text(encoding="utf-8")
+        # Looked at before it is opened: a pipe would wait for somebody to write, for ever.
+        if not path.is_file():
+            raise SpecError(f"{path.name}: {'is no file' if path.exists() else 'cannot be read: no such file'}")
+        with path.open("rb") as file:
+            text = file.read(LARGEST_TOML_BYTES + 1).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise SpecError(f"{path.name}: not readable as text") from error
     except OSError as error:

@@ -3,13 +3,13 @@
 Anything unknown, of a wrong type or out of sense makes the spec broken: SpecError names the key and the reason.
 """
 
-import tomllib
 from string import Formatter
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from ..errors import SpecError
+from ..toml import parse_toml
 from ..values import LOSSY
 
 Measure = Literal["integrated", "max_short_term", "rms", "sample_peak", "true_peak"]
@@ -168,10 +168,7 @@ class Spec(_Table):
 
 def parse_spec(toml_text: str, slug: str) -> Spec:
     """Read a spec from its TOML text. Raises SpecError naming the key and the reason on one line."""
-    try:
-        tables = tomllib.loads(toml_text)
-    except tomllib.TOMLDecodeError as error:
-        raise SpecError(f"{slug}: not readable as TOML: {error}") from error
+    tables = parse_toml(toml_text, slug)
     if "slug" in tables:
         raise SpecError(f"{slug}: slug: no such key; the file's name is the slug")
     try:

@@ -98,6 +98,7 @@ def _copy_specs(folder: Path) -> None:
 def create_desk(folder: Path) -> Flask:
     """The WSGI application over one folder."""
     app, desk = Flask(__name__), Desk(folder)
+    app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost"]
 
     @app.get("/")
     def about() -> str:

@@ -18,6 +18,9 @@ MANIFEST_NAME, CHECKSUMS_NAME = "manifest.json", "SHA256SUMS.txt"
 _PAPERS = ("proof", MANIFEST_NAME, CHECKSUMS_NAME)
 """What is not audio begins so, at the top of the package."""
 
+LARGEST_FILE_BYTES, LARGEST_PAPER_BYTES, SMALL_BYTES, MOST_TIMES = 32_000_000_000, 50_000_000, 1_000_000, 50
+"""What is taken: files and papers up to so long; what is not small may unpack to so many times its size."""
+
 Progress = Callable[[float], None]
 
 
@@ -40,6 +43,8 @@ def check_package(archive: Path, specs: Path, room: Path, progress: Progress) ->
     """
     try:
         with zipfile.ZipFile(archive) as package:
+            if too_much := _unpacks_to_too_much(package):
+                return {"state": "rejected", "reasons": [too_much], "files": []}
             listed, reasons = _manifest(package)
             files = list(_judged(package, listed, specs, room, progress))
     except zipfile.BadZipFile:
@@ -50,6 +55,18 @@ def check_package(archive: Path, specs: Path, room: Path, progress: Progress) ->
         "reasons": reasons,
         "files": [{"path": each.path, "accepted": each.accepted, "reasons": list(each.reasons)} for each in files],
     }
+
+
+def _unpacks_to_too_much(package: zipfile.ZipFile) -> str:
+    """A sentence where entries would become far more than they are: audio does not shrink like that."""
+    for entry in package.infolist():
+        if entry.file_size > LARGEST_FILE_BYTES:
+            return f"{entry.filename} is larger than a file can be here."
+        if entry.file_size > SMALL_BYTES and entry.file_size > MOST_TIMES * entry.compress_size:
+            return f"{entry.filename} would unpack to {entry.file_size} bytes from {entry.compress_size}."
+        if entry.filename in (MANIFEST_NAME, CHECKSUMS_NAME) and entry.file_size > LARGEST_PAPER_BYTES:
+            return f"{entry.filename} is longer than it can be."
+    return ""
 
 
 def _manifest(package: zipfile.ZipFile) -> tuple[list[dict[str, Any]], list[str]]:

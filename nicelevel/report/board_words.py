@@ -36,6 +36,7 @@ _NOTE_WORDS = {
     "layout_outlier": "other channels",
     "length_outlier": "other length",
     "limited_outlier": "limited",
+    "without_end": "may be cut off",
     "layout_assumed": "order assumed",
     "layout_unknown": "no layout",
 }

@@ -134,7 +134,7 @@ class Deliverable(_Table):
     progress_ratio = DoubleField(default=0.0)
     error_code = CharField(max_length=40, null=True)
     error_message = TextField(null=True)
-    file_name = CharField(max_length=255, null=True)
+    file_name = TextField(null=True)
     sha256 = CharField(max_length=64, null=True)
     size_bytes = BigIntegerField(null=True)
     plan = BinaryJSONField(null=True, index=False)

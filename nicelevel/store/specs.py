@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from peewee import fn
 
-from nicelevel.core.errors import SpecError
+from nicelevel.core.errors import NiceLevelError, SpecError
 from nicelevel.core.specs import Spec, parse_spec, shipped_specs
 from nicelevel.core.specs.library import shipped_toml
 
@@ -54,16 +54,29 @@ def _jobs_by_slug() -> dict[str, int]:
     return dict(query.tuples())
 
 
-def keep_version(slug: str, toml: str) -> Known:
+class SpecConflictError(NiceLevelError):
+    """Somebody else has kept a version meanwhile."""
+
+    code = "conflict"
+
+
+def keep_version(slug: str, toml: str, made_from: int | None = None) -> Known:
     """Keep a new version of an own spec; its destinations go on with it. What was proved stays judged as it was.
 
-    Raises SpecError where the text is broken, or where the slug is that of a spec that ships.
+    made_from: the version that it was made from, where it must still be the newest. Raises SpecError where the text
+    is broken, or where the slug is that of a spec that ships, and SpecConflictError.
     """
     if slug in shipped_specs():
         raise SpecError(f"{slug}: it ships with Nice Level and stays as it is; copy it to change it")
     parse_spec(toml, slug)
     with database.atomic():
+        database.execute_sql("SELECT pg_advisory_xact_lock(hashtext(%s))", (f"spec {slug}",))
         known = known_spec(slug)
+        if known and made_from is not None and known.version != made_from and known.toml != toml:
+            raise SpecConflictError(
+                f"Version {known.version} was kept meanwhile, and yours was made from version {made_from}. "
+                f"Keep once more to put yours after it as version {known.version + 1}, or reload to see it first."
+            )
         if known is None or known.toml != toml:
             # The number makes a text that comes back a new version.
             _move_destinations(keep_spec(slug, toml, (known.version if known else 0) + 1))

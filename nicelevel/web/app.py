@@ -1,5 +1,7 @@
 """The application, made from its configuration by one function."""
 
+import hashlib
+
 from flask import Flask, g, request
 from flask_wtf import CSRFProtect
 
@@ -34,6 +36,8 @@ def create_app(config: Config, database_url: str) -> Flask:
         SECRET_KEY=config.secret("session"),
         MAX_CONTENT_LENGTH=config.largest_upload_bytes,
         TRUSTED_HOSTS=["127.0.0.1", "localhost"],
+        # Cookies know hosts and no ports: another program on this machine must not take ours for its own.
+        SESSION_COOKIE_NAME=f"nice_level_{_mark_of(config)}",
         SESSION_COOKIE_SAMESITE="Strict",
         WTF_CSRF_TIME_LIMIT=CSRF_LIFE_S,
         NICE_LEVEL=config,
@@ -54,6 +58,11 @@ def create_app(config: Config, database_url: str) -> Flask:
     errors.register(app)
     _teach_templates(app)
     return app
+
+
+def _mark_of(config: Config) -> str:
+    """A few signs that are another data folder's own."""
+    return hashlib.sha256(str(config.data_folder).encode()).hexdigest()[:12]
 
 
 def _teach_templates(app: Flask) -> None:

@@ -17,6 +17,7 @@ STATUS_OF_CODE = {
     "not_found": 404,
     "too_large": 413,
     "no_permission": 403,
+    "foreign": 403,
     "no_space": 507,
     "output_exists": 409,
     "conflict": 409,

@@ -1,11 +1,13 @@
 """Runs: what is being rendered on all jobs, how long it will take, what failed and why."""
 
+import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, current_app, g, jsonify, render_template
 
+from nicelevel.report.words import megabytes
 from nicelevel.store.deliverables import stop_deliverables
 from nicelevel.store.models import Deliverable
 from nicelevel.store.runs import UnderWay, ended_lately, named, under_way, worker_count
@@ -15,6 +17,9 @@ from .found import audio
 runs = Blueprint("runs", __name__)
 
 SHOWN_WAITING, SHOWN_ENDED = 60, 40
+
+SCARCE_BYTES, SCARCE_SHARE = 3_000_000_000, 0.03
+"""With less than the larger of these the disk is about to be full."""
 
 
 @dataclass(frozen=True)
@@ -49,9 +54,17 @@ class Running:
         return _latest(self.under_way)
 
 
-def add_running() -> dict[str, Callable[[], Running]]:
+def add_running() -> dict[str, Callable[[], Any]]:
     """Asked of the database only where a page says it."""
-    return {"running": lambda: Running(_under_way())}
+    return {"running": lambda: Running(_under_way()), "disk": disk_note}
+
+
+def disk_note() -> str:
+    """A word about the disk before it is full; nothing while there is room."""
+    usage = shutil.disk_usage(current_app.config["NICE_LEVEL"].data_folder)
+    if usage.free > max(SCARCE_BYTES, SCARCE_SHARE * usage.total):
+        return ""
+    return f"The disk is nearly full: {megabytes(usage.free)} MB are free"
 
 
 def _under_way() -> tuple[UnderWay, ...]:

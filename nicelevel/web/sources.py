@@ -41,7 +41,7 @@ def upload(job_id: int) -> Any:
     if request.content_length is None:
         raise NotAudioError("The upload does not say how long it is.")
     folder = current_app.config["NICE_LEVEL"].uploads_folder
-    digest, size_bytes = receive(request.stream, request.content_length, folder, audio())
+    digest, size_bytes = receive(file_name, request.stream, request.content_length, folder, audio())
     changed_at = changed(request.args.get("changed", type=int))
     return jsonify(source=enqueue_source(job_id, file_name, digest, size_bytes, changed_at=changed_at).id)
 

@@ -1,13 +1,16 @@
 """The fields of the Spec screen and the tables of a spec: one for the other."""
 
+import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from nicelevel.core.errors import SpecError
 from nicelevel.core.specs import Spec
 from nicelevel.core.specs.contradictions import MB
 from nicelevel.core.specs.write import spec_of_tables, tables_of
 
 MINUS = "−"
+MOST_MB = 1e12
 
 
 def _number(text: str) -> float | str:
@@ -29,7 +32,8 @@ def _numbers(text: str) -> list[float | str]:
 
 def _bytes(text: str) -> int | str:
     number = _number(text)
-    return round(number * MB) if isinstance(number, float) else number
+    is_size = isinstance(number, float) and math.isfinite(number)
+    return round(number * MB) if is_size and abs(number) < MOST_MB else text
 
 
 def _text(text: str) -> str:
@@ -69,6 +73,8 @@ def spec_of_fields(fields: Mapping[str, str], slug: str) -> Spec:
             continue
         if table == "formats":
             number, _, name = rest.partition(".")
+            if not (number.isdecimal() and len(number) < 4 and name):
+                raise SpecError(f"{slug}: {key}: no such key")
             formats.setdefault(int(number), {})[name] = _KINDS.get(f"formats.{name}", _number)(text.strip())
         else:
             value = _KINDS.get(key, _number)(text.strip())

@@ -70,9 +70,13 @@ def draft(slug: str) -> str:
 
 @specs.post("/<slug>/keep")
 def keep(slug: str) -> Any:
-    """Keep what the fields say as the next version; every board with this spec goes on with it."""
+    """Keep what the fields say as the next version; every board with this spec goes on with it.
+
+    made_from: the version that the page shows; where another was kept meanwhile, nothing is, unless `over` says so.
+    """
     _known_or_404(slug)
-    known = keep_version(slug, spec_to_toml(spec_of_fields(request.form, slug)))
+    made_from = None if "over" in request.form else request.form.get("made_from", type=int)
+    known = keep_version(slug, spec_to_toml(spec_of_fields(request.form, slug)), made_from)
     for job_id in jobs_with(slug):
         enqueue_preparations(job_id, audio())
     return jsonify(version=known.version, address=url_for("specs.show", slug=slug))

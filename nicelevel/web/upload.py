@@ -13,14 +13,14 @@ from nicelevel.store.audio import AudioFolder
 PART_BYTES = 1 << 20
 
 
-def receive(stream: BinaryIO, size_bytes: int, uploads: Path, audio: AudioFolder) -> tuple[str, int]:
-    """Digest and size of a body that was kept whole; nothing stays of one that broke off.
+def receive(name: str, stream: BinaryIO, size_bytes: int, uploads: Path, audio: AudioFolder) -> tuple[str, int]:
+    """Digest and size of a body that was kept whole; nothing stays of one that broke off. name: in its errors.
 
     Raises TruncatedError where it ends early, NoSpaceError where the disk is full.
     """
     part = uploads / f"{uuid.uuid4().hex}.part"
     try:
-        with speaking_errors(part):
+        with speaking_errors(Path(name)):
             digest, received = _save(stream, part)
             if received != size_bytes:
                 raise TruncatedError(f"The upload broke off after {received} of {size_bytes} bytes.")

@@ -18,6 +18,7 @@ from nicelevel.core.files.wave_header import wave_header
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.formats import resolve_format
 from nicelevel.core.specs import parse_spec
+from nicelevel.core.specs.library import shipped_toml
 from nicelevel.core.values import OutputFormat
 from tests import signals
 from tests.core.measuring import source_of
@@ -276,6 +277,15 @@ def test_names_are_safe_everywhere(name, safe):
 
 def test_long_names_are_cut_without_breaking_a_letter():
     assert len(safe_name("ü" * 300).encode()) <= 200
+
+
+def test_a_long_title_gives_way_to_what_tells_files_apart():
+    spec = parse_spec(shipped_toml("podcast"), "podcast")
+    output = OutputFormat("wav", "pcm_24", 48_000, layout_from_count(2), "none")
+    for title in ("x" * 400, "ü" * 250):
+        path = deliverable_path(title, spec, output)
+        assert path.name.endswith("_podcast.wav")
+        assert len(path.name.encode()) <= 204
 
 
 def test_a_missed_name_says_so():

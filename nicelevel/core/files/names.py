@@ -32,9 +32,17 @@ def deliverable_path(title: str, spec: Spec, output: OutputFormat) -> PurePosixP
     }
     inside = {key: value.replace("/", "_").replace("\\", "_") for key, value in fields.items()}
     *folders, name = (part for part in spec.output.name.replace("\\", "/").split("/") if part.strip())
-    places = [safe_name(folder.format_map(inside)) for folder in folders]
+    places = [_filled(folder, inside) for folder in folders]
     channel = f".{output.channel_name}" if output.channel_name else ""
-    return PurePosixPath(*places, safe_name(name.format_map(inside)) + channel + EXTENSIONS[output.container])
+    return PurePosixPath(*places, _filled(name, inside) + channel + EXTENSIONS[output.container])
+
+
+def _filled(pattern: str, inside: dict[str, str]) -> str:
+    """One name of a pattern. Of one that is too long the title gives way, so that what tells files apart stays."""
+    title = inside["title"]
+    while title and len(pattern.format_map({**inside, "title": title}).encode()) > _LONGEST_BYTES:
+        title = title[:-1]
+    return safe_name(pattern.format_map({**inside, "title": title.rstrip()}))
 
 
 def _target(spec: Spec, output: OutputFormat) -> str:

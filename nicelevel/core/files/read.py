@@ -17,6 +17,7 @@ from ..errors import (
     NoPermissionError,
     NotAudioError,
     NotFoundError,
+    TruncatedError,
     UnsupportedError,
 )
 from ..units import seconds_from_frames
@@ -24,12 +25,16 @@ from ..values import Source
 from .blocks import Block, Decoder, truncated
 from .codes import CodeBuffer, Coding
 from .headers import read_header
+from .ogg import ending_of
 from .raw_pcm import RawPcmDecoder, is_raw_pcm
 from .with_soundfile import SoundfileDecoder
 
 LOWEST_RATE_HZ, HIGHEST_RATE_HZ = 2_000, 768_000
 MOST_CHANNELS = 128
 START_BYTES = 32
+MOST_FRAMES = 1 << 50
+"""What states more does not know its length: FLAC may leave it out (RFC 9639, 8.2)."""
+
 
 # libsndfile reads these too, but not with more than two channels in an order that is certain.
 _STEREO_AT_MOST = frozenset({"ogg"})
@@ -167,14 +172,24 @@ def _open(path: Path, size_bytes: int) -> Decoder:
             start = file.read(START_BYTES)
     except OSError as error:
         raise NoPermissionError(f"{path.name} may not be read: {_reason(error)}.") from error
+    if header is not None and header.container == "ogg" and ending_of(path) == "inside a page":
+        raise TruncatedError("The file ends in the middle of a page: it broke off on its way.")
     if header is not None and not _is_alac_in_caf(start):
         decoder = SoundfileDecoder(path, size_bytes, header)
+        if decoder.source.frames > MOST_FRAMES:
+            decoder.close()
+            return _with_counted_frames(path, size_bytes, start)
         if is_raw_pcm(decoder.source, header):
             decoder.close()
             return RawPcmDecoder(decoder.source, header)
         if header.container not in _STEREO_AT_MOST or decoder.source.channels <= 2:
             return decoder
         decoder.close()
+    return _with_counted_frames(path, size_bytes, start)
+
+
+def _with_counted_frames(path: Path, size_bytes: int, start: bytes) -> Decoder:
+    """The decoder of FFmpeg's libraries, which counts where no length is stated."""
     # Loaded only here: most calls never need it, and it is large.
     from .with_av import AvDecoder, demuxer_of
 

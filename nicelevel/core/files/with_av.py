@@ -34,6 +34,7 @@ _MAGICS = (
     (0, b"\x0bw", "ac3"),
     (0, b"OggS", "ogg"),
     (0, b"caff", "caf"),
+    (0, b"fLaC", "flac"),
 )
 _PCM_CODECS = {
     "pcm_u8": ("pcm_u8", 8),

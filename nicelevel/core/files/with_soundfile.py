@@ -51,7 +51,9 @@ class SoundfileDecoder:
                 promised = f"{header.present_frames} of the {header.promised_frames} frames"
                 raise TruncatedError(f"The file ends after {promised} that its header promises.") from error
             reason = error.error_string.removeprefix("Error : ").rstrip(".")
-            raise DamagedError(f"The header cannot be understood: {reason}.") from error
+            # libsndfile says so of frames that it cannot follow.
+            said = "its frames do not follow on each other" if "does not exist" in reason else reason
+            raise DamagedError(f"The header cannot be understood: {said}.") from error
         self.source = self._describe(size_bytes, header)
         self._dtype = "float32" if exact_in_single(self.source) else "float64"
         self.coding = coding_of(self.source)

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ..files.ogg import ending_of
 from ..units import ratio_from_db
 from ..values import Note, Place, Reading
 from ..words import change, figure
@@ -221,6 +222,13 @@ def _limiter_left_on(reading: Reading) -> Note | None:
     return Note("limiter_left_on", sentence)
 
 
+def _without_end(reading: Reading) -> Note | None:
+    source = reading.source
+    if source.container == "ogg" and ending_of(source.path) == "without an end":
+        return Note("without_end", "The stream does not say that it ends here: it may have been cut off.")
+    return None
+
+
 def _layout_assumed(reading: Reading) -> Note | None:
     layout = reading.source.layout
     if layout.assumed:
@@ -264,12 +272,14 @@ _RULES: tuple[Rule, ...] = (
     _copied_side,
     _identical,
     _bits_unused,
+    _without_end,
     _layout_assumed,
     _layout_unknown,
 )
 
 _GRAVEST_FIRST = (
     "digital_silence",
+    "without_end",
     "too_short",
     "clipped",
     "over_full_scale",

@@ -2,13 +2,14 @@
 
 import Alpine from "./vendor/alpine/alpine-csp.js";
 import { watchDrops } from "./drop.js";
-import { isTyping, page, say } from "./page.js";
+import { isTyping, page, say, WORD_SHOWN_MS } from "./page.js";
 import { post } from "./requests.js";
 import { takeFiles } from "./uploads/uploads.js";
 
 function jobs() {
   return {
     dropping: false,
+    asked: null,
 
     init() {
       watchDrops((on) => (this.dropping = on), (files) => this.makeJobOf(files));
@@ -17,6 +18,24 @@ function jobs() {
         event.preventDefault();
         this.$refs.title.focus();
       });
+    },
+
+    // The first press says what goes; the second does it.
+    async press(event) {
+      const button = event.target.closest("[data-delete]");
+      if (!button) return;
+      if (this.asked !== button) {
+        this.asked = button;
+        setTimeout(() => (this.asked = null), WORD_SHOWN_MS);
+        return say(`${button.dataset.what} would be gone for good. Press once more to do it.`);
+      }
+      try {
+        const { freed_bytes } = await post(button.dataset.delete);
+        button.closest("tr").remove();
+        say(`Deleted; ${(freed_bytes / 1e6).toFixed(1)} MB of the disk are free again.`);
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     async makeJobOf(files) {

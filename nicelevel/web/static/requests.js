@@ -41,16 +41,25 @@ async function ask(address, options) {
   } catch {
     throw new Error(UNREACHABLE);
   }
-  if (!answer.ok) throw new Error(await sentenceOf(answer));
+  if (!answer.ok) throw await errorOf(answer);
   return answer;
 }
 
-async function sentenceOf(answer) {
+// An error with the sentence for people, and the code.
+async function errorOf(answer) {
   try {
-    return (await answer.json()).error.message;
+    const { message, code } = (await answer.json()).error;
+    return Object.assign(new Error(message), { code });
   } catch {
-    return `The server answered ${answer.status}.`;
+    return new Error(`The server answered ${answer.status}.`);
   }
+}
+
+// A small file as the body of a request.
+export async function sendFile(address, file) {
+  const headers = { "X-CSRFToken": token, Accept: "application/json", "Content-Type": "application/octet-stream" };
+  const answer = await ask(`${address}?name=${encodeURIComponent(file.name)}`, { method: "POST", body: file, headers });
+  return answer.json();
 }
 
 export async function remove(address) {

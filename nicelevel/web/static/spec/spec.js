@@ -2,7 +2,7 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { isTyping, page, say } from "../page.js";
-import { post, postForHtml, upload } from "../requests.js";
+import { post, postForHtml, sendFile } from "../requests.js";
 
 const MINUS = "−";
 
@@ -14,6 +14,7 @@ function spec() {
     isChanged: false,
     asking: false,
     again: false,
+    over: false,
 
     init() {
       this.$refs.formats.addEventListener("click", (event) => this.dropFormat(event));
@@ -129,11 +130,14 @@ function spec() {
 
     async keep() {
       try {
-        const { version, address } = await post(this.$root.dataset.keep, new FormData(this.$refs.fields));
+        const fields = new FormData(this.$refs.fields);
+        if (this.over) fields.set("over", "1");
+        const { version, address } = await post(this.$root.dataset.keep, fields);
         this.isChanged = false;
         location.assign(address);
         say(`Kept as version ${version}.`);
       } catch (error) {
+        this.over = error.code === "conflict"; // said, so the next press means it
         say(error.message);
       }
     },
@@ -161,7 +165,7 @@ function spec() {
       const [file] = this.$refs.file.files;
       this.$refs.file.value = "";
       try {
-        const { address } = await upload(this.$root.dataset.import, file, () => {});
+        const { address } = await sendFile(this.$root.dataset.import, file);
         location.assign(address);
       } catch (error) {
         say(error.message);

@@ -1,4 +1,4 @@
-.PHONY: run test check bench lock
+.PHONY: run test check bench soak lock
 
 run:    ## start Nice Level: installs what is missing, then database, worker and web server; Ctrl-C stops all
 	@./setup.sh run
@@ -23,6 +23,11 @@ bench:    ## measuring, planning and limiting against other tools, as ratios in 
 	.venv/bin/python -m bench.batch
 	.venv/bin/python -m bench.board
 	.venv/bin/python -m bench.hearing
+
+soak:    ## twenty minutes of work while everything around it fails, and every writer at ten minutes
+	@./setup.sh test
+	.venv/bin/python -m tests.faults.soak --minutes 20
+	NICE_LEVEL_AT_LENGTH_S=600 .venv/bin/pytest -n 2 tests/core/test_at_length.py
 
 lock:    ## pin the newest packages that pyproject.toml allows
 	./lock.sh

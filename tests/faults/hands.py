@@ -53,6 +53,10 @@ class Hands:
         headers = {"X-CSRFToken": self._token(), "Accept": "application/json", **options.pop("headers", {})}
         return self.session.post(self.live.address + path.lstrip("/"), headers=headers, timeout=60, **options)
 
+    def patch(self, path: str, **options: Any) -> requests.Response:
+        headers = {"X-CSRFToken": self._token(), "Accept": "application/json", **options.pop("headers", {})}
+        return self.session.patch(self.live.address + path.lstrip("/"), headers=headers, timeout=60, **options)
+
     def _token(self) -> str:
         found = re.search(r'name="csrf-token" content="([^"]+)"', self.get("/runs").text)
         assert found

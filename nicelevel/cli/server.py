@@ -62,18 +62,16 @@ def try_task(name: str, attempts: int, arguments: str) -> int:
     import json
     import logging
     import signal
-    import threading
 
     from nicelevel.config import read_config
-    from nicelevel.store.database import open_database
+    from nicelevel.store.database import open_database, process_ends
     from nicelevel.work import sending, tasks, trying  # noqa: F401 (they name the tasks)
 
     logging.basicConfig(level=logging.INFO, format="%(asctime)s worker %(levelname)s %(message)s")
-    ending = threading.Event()
-    signal.signal(signal.SIGTERM, lambda *_: ending.set())
+    signal.signal(signal.SIGTERM, lambda *_: process_ends.set())
     config = read_config()
     open_database(config.database_url)
-    return trying.try_task(name, trying.Call(config, attempts, ending.is_set), json.loads(arguments))
+    return trying.try_task(name, trying.Call(config, attempts, process_ends.is_set), json.loads(arguments))
 
 
 @click.command()

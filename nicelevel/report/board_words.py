@@ -134,3 +134,8 @@ _FAILED_WORDS = {
 def failed_word(error_code: str) -> str:
     """Why something failed, in a word or two; the sentence stands elsewhere."""
     return _FAILED_WORDS.get(error_code, error_code.replace("_", " "))
+
+
+def can_be_tried_again(error_code: str | None) -> bool:
+    """Whether what failed says nothing of the file itself, so that another try may end otherwise."""
+    return error_code in ("no_space", "no_permission", "lost", "crashed", "never_ended", "error", "too_large")

@@ -1,5 +1,6 @@
 """The one database, opened by URL; its hiccups; its migrations."""
 
+import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
@@ -26,6 +27,9 @@ class NewerDatabaseError(NiceLevelError):
 
     code = "newer_database"
 
+
+process_ends = threading.Event()
+"""Set where the process is told to end: then nobody waits for a server that is away."""
 
 database = PooledPsycopg3Database(None, max_connections=40, stale_timeout=300, timeout=10, autoconnect=False)
 
@@ -64,9 +68,8 @@ def persistently(action: Callable[[], T], for_s: float = PERSISTENT_S) -> T:
         try:
             return action()
         except GONE:
-            if time.monotonic() > end_s:
+            if time.monotonic() > end_s or process_ends.wait(AGAIN_S):
                 raise
-            time.sleep(AGAIN_S)
             with suppress(*GONE):
                 reconnect()
 

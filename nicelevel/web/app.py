@@ -74,6 +74,7 @@ def _teach_templates(app: Flask) -> None:
         spec_words.short_demand,
         board_words.note_word,
         board_words.short_word,
+        board_words.can_be_tried_again,
         board_words.failed_word,
         board_words.headline,
         board_words.figure_rows,

@@ -167,7 +167,8 @@ def _sweep_deliverables(folder: Path) -> int:
         elif row.state not in UNFINISHED:
             left = [each for each in home.iterdir() if each.is_dir() and each.name != str(row.token)]
             freed += sum(map(_remove, left))
-            sweep_parts(home)
+            for kept in (home, *(each for each in home.iterdir() if each.is_dir())):
+                sweep_parts(kept)
     return freed
 
 

@@ -14,7 +14,7 @@ from procrastinate.jobs import Job
 from procrastinate.worker import Worker
 
 from nicelevel.config import Config
-from nicelevel.store.database import GONE, connected, open_database
+from nicelevel.store.database import GONE, connected, open_database, process_ends
 
 from .app import HEARTBEAT_S, SENDING, STALLED_S, WORKING, open_queue
 from .reconcile import requeue_forgotten
@@ -76,7 +76,7 @@ async def _work(queue: procrastinate.App, config: Config) -> None:
             worker_of(queue, config, SENDING, SENDINGS_AT_ONCE),
         ]
         for number in (signal.SIGTERM, signal.SIGINT):
-            asyncio.get_running_loop().add_signal_handler(number, lambda: [each.stop() for each in workers])
+            asyncio.get_running_loop().add_signal_handler(number, _end, workers)
         beside = [asyncio.create_task(_rescue_for_ever(queue, workers)), asyncio.create_task(_mend_for_ever(config))]
         running = [asyncio.create_task(each.run()) for each in workers]
         try:
@@ -91,6 +91,12 @@ async def _work(queue: procrastinate.App, config: Config) -> None:
     for error in ended:
         if isinstance(error, Exception):
             raise error
+
+
+def _end(workers: Collection[Worker]) -> None:
+    process_ends.set()
+    for each in workers:
+        each.stop()
 
 
 async def _rescue_for_ever(queue: procrastinate.App, workers: Collection[Worker]) -> None:

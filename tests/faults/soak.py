@@ -45,6 +45,7 @@ class Soak:
         self.jobs = [self.hands.new_job(f"Soak {n}", "podcast", "feed", "compact-disc") for n in range(3)]
         self.files = _files(folder)
         self.stills: list[threading.Thread] = []
+        self.left_behind: list[list[str]] = []
 
     def run(self, minutes: float) -> None:
         """Work until the time is over, with a fault at each of the moments that the seed has drawn."""
@@ -154,7 +155,10 @@ class Soak:
             still.join()
         begun = descendants(self.live.pid)
         self.live.kill()
-        wait_for(lambda: not any(command_of(pid) for pid in begun), 60)
+        try:
+            wait_for(lambda: not any(command_of(pid) for pid in begun), 20)
+        except AssertionError:
+            self.left_behind.append([command_of(pid) for pid in begun])
         self.live.start()
         self.hands = Hands(self.live)
 
@@ -173,6 +177,7 @@ class Soak:
 
     def check(self) -> dict[str, Any]:
         """Wait until all is quiet, begin once more, and hold everything against its promises."""
+        assert self.left_behind == []
         wait_for(lambda: self.hands.get("/").status_code == 200, QUIET_S)
         wait_for(self._is_quiet, QUIET_S)
         proved = self._proved_are_whole()

@@ -47,7 +47,8 @@ def _refuse_foreign() -> None:
 
 def _refuse_unkeepable() -> None:
     """A sign that no database keeps in a text (NUL) is refused before anything is done with it."""
-    said = [request.path, *request.args.keys(), *request.args.values()]
+    # The name of a file is not kept as it comes: whatever cannot be shown is taken out of it.
+    said = [request.path, *request.args.keys(), *(text for key, text in request.args.items() if key != "name")]
     if request.mimetype in ("application/x-www-form-urlencoded", "multipart/form-data"):
         said += [*request.form.keys(), *request.form.values()]
     if any("\0" in text for text in said):

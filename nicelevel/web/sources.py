@@ -26,7 +26,7 @@ from nicelevel.work.enqueue import (
 from .board import close_up_of, price_of
 from .discard import free_deliverables_here
 from .found import audio, destination_or_404, job_or_404, source_or_404
-from .upload import receive
+from .upload import receive, refuse_too_large
 
 sources = Blueprint("sources", __name__)
 
@@ -40,8 +40,9 @@ def upload(job_id: int) -> Any:
     file_name = shown_name(request.args.get("name", ""))
     if request.content_length is None:
         raise NotAudioError("The upload does not say how long it is.")
-    folder = current_app.config["NICE_LEVEL"].uploads_folder
-    digest, size_bytes = receive(file_name, request.stream, request.content_length, folder, audio())
+    config = current_app.config["NICE_LEVEL"]
+    refuse_too_large(request.content_length, config)
+    digest, size_bytes = receive(file_name, request.stream, request.content_length, config.uploads_folder, audio())
     changed_at = changed(request.args.get("changed", type=int))
     return jsonify(source=enqueue_source(job_id, file_name, digest, size_bytes, changed_at=changed_at).id)
 

@@ -2,15 +2,36 @@
 
 import hashlib
 import os
+import shutil
 import uuid
 from pathlib import Path
 from typing import BinaryIO
 
-from nicelevel.core.errors import TruncatedError
+from nicelevel.config import Config
+from nicelevel.core.errors import NoSpaceError, TooLargeError, TruncatedError
 from nicelevel.core.files.staged import speaking_errors
+from nicelevel.report.words import megabytes
 from nicelevel.store.audio import AudioFolder
 
 PART_BYTES = 1 << 20
+ROOM_SHARE, ROOM_BYTES = 0.1, 200_000_000
+"""What is measured of a file takes a tenth of its size at most; and so much is left for what is under way."""
+
+
+def refuse_too_large(size_bytes: int, config: Config) -> None:
+    """Raises TooLargeError or NoSpaceError where a file of this size is not taken in, before any of it has come."""
+    if size_bytes > config.largest_upload_bytes:
+        largest = megabytes(config.largest_upload_bytes)
+        raise TooLargeError(f"The file is larger than the {largest} MB that are taken in.")
+    free_bytes, asked_bytes = (
+        shutil.disk_usage(config.uploads_folder).free,
+        size_bytes * (1 + ROOM_SHARE) + ROOM_BYTES,
+    )
+    if asked_bytes > free_bytes:
+        raise NoSpaceError(
+            f"There is no room for {megabytes(size_bytes)} MB: {megabytes(free_bytes)} MB of the disk are free, and "
+            f"{megabytes(ROOM_BYTES)} of them are kept for what is under way."
+        )
 
 
 def receive(name: str, stream: BinaryIO, size_bytes: int, uploads: Path, audio: AudioFolder) -> tuple[str, int]:

@@ -10,7 +10,6 @@ import hashlib
 import json
 import os
 import re
-import shutil
 import time
 import uuid
 from collections.abc import Iterator
@@ -25,24 +24,21 @@ from flask import Blueprint, Response, current_app, jsonify, make_response, requ
 from werkzeug.http import http_date
 
 from nicelevel.core.digest import sha256_of
-from nicelevel.core.errors import NiceLevelError, NoSpaceError, NotFoundError, TooLargeError
+from nicelevel.core.errors import NiceLevelError, NotFoundError
 from nicelevel.core.files.staged import speaking_errors
-from nicelevel.report.words import megabytes
 from nicelevel.store.database import persistently
 from nicelevel.work.enqueue import enqueue_source
 from nicelevel.work.keeping import UPLOAD_KEPT_S
 
 from .found import audio, job_or_404
 from .sources import changed, shown_name
+from .upload import refuse_too_large
 
 uploads = Blueprint("uploads", __name__)
 
 PROTOCOL, EXTENSIONS = "1.0.0", "creation,expiration,termination"
 PIECE_BYTES = 1 << 20
 ANSWER_S = 20.0
-ROOM_SHARE, ROOM_BYTES = 0.1, 200_000_000
-"""What is measured of a file takes a tenth of its size at most; and so much is left for what is under way."""
-
 _KEY = re.compile(r"[0-9a-f]{32}")
 
 
@@ -111,7 +107,7 @@ def begin(job_id: int) -> Response:
     size_bytes, told = request.headers.get("Upload-Length", "", type=str), _metadata()
     if not size_bytes.isdigit() or len(size_bytes) > 15:
         raise NotFoundError("The upload does not say how long it is.")
-    _refuse_too_large(int(size_bytes))
+    refuse_too_large(int(size_bytes), current_app.config["NICE_LEVEL"])
     changed_ms = int(told["changed"]) if told.get("changed", "").isdigit() else None
     begun = Begun(uuid.uuid4().hex, job_id, shown_name(told.get("filename", "")), int(size_bytes), changed_ms)
     with speaking_errors(_folder()):
@@ -123,19 +119,6 @@ def begin(job_id: int) -> Response:
     if not begun.size_bytes:
         answer.headers["Nice-Level-Source"] = str(_finish(begun))
     return answer
-
-
-def _refuse_too_large(size_bytes: int) -> None:
-    config = current_app.config["NICE_LEVEL"]
-    if size_bytes > config.largest_upload_bytes:
-        largest = megabytes(config.largest_upload_bytes)
-        raise TooLargeError(f"The file is larger than the {largest} MB that are taken in.")
-    free_bytes, asked_bytes = shutil.disk_usage(_folder()).free, size_bytes * (1 + ROOM_SHARE) + ROOM_BYTES
-    if asked_bytes > free_bytes:
-        raise NoSpaceError(
-            f"There is no room for {megabytes(size_bytes)} MB: {megabytes(free_bytes)} MB of the disk are free, and "
-            f"{megabytes(ROOM_BYTES)} of them are kept for what is under way."
-        )
 
 
 def _metadata() -> dict[str, str]:

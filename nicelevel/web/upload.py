@@ -23,11 +23,8 @@ def refuse_too_large(size_bytes: int, config: Config) -> None:
     if size_bytes > config.largest_upload_bytes:
         largest = megabytes(config.largest_upload_bytes)
         raise TooLargeError(f"The file is larger than the {largest} MB that are taken in.")
-    free_bytes, asked_bytes = (
-        shutil.disk_usage(config.uploads_folder).free,
-        size_bytes * (1 + ROOM_SHARE) + ROOM_BYTES,
-    )
-    if asked_bytes > free_bytes:
+    free_bytes = shutil.disk_usage(config.uploads_folder).free
+    if size_bytes * (1 + ROOM_SHARE) + ROOM_BYTES > free_bytes:
         raise NoSpaceError(
             f"There is no room for {megabytes(size_bytes)} MB: {megabytes(free_bytes)} MB of the disk are free, and "
             f"{megabytes(ROOM_BYTES)} of them are kept for what is under way."

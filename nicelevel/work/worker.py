@@ -3,8 +3,10 @@
 import asyncio
 import contextlib
 import logging
+import os
 import signal
 import sys
+import threading
 import time
 from collections.abc import Collection
 from typing import Any
@@ -22,8 +24,8 @@ from .reconcile import requeue_forgotten
 logger = logging.getLogger("nicelevel.work")
 
 SENDINGS_AT_ONCE = 2
-GRACE_S = 0.5
-"""A worker that is to end lets its tasks go on for so long, then asks them to put their work back."""
+GRACE_S, LONGEST_END_S = 0.5, 8.0
+"""A worker that is to end asks its tasks after so long to put their work back, and has ended after so long."""
 
 MEND_EVERY_S = 15.0
 
@@ -94,7 +96,11 @@ async def _work(queue: procrastinate.App, config: Config) -> None:
 
 
 def _end(workers: Collection[Worker]) -> None:
+    """What is not put back by then is found by others: a database that is away must not keep a worker from ending."""
     process_ends.set()
+    last = threading.Timer(LONGEST_END_S, os._exit, [1])
+    last.daemon = True
+    last.start()
     for each in workers:
         each.stop()
 

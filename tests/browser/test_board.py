@@ -173,6 +173,7 @@ def test_eight_sources_and_four_destinations_fit_without_overlap(board, tmp_path
         name = f"A rather long title of a mix {number}.wav"
         drop(board, signals.write(tmp_path / name, signals.noise(1, -23, seed=number)))
     expect(board.locator("tr[data-state=measured]")).to_have_count(9)
+    expect(board.locator("tr.uploading")).to_have_count(0)
     board.locator("td.cell").first.click()
     board.wait_for_selector(".close-up svg")
     view = board.locator("main.rows").bounding_box()

@@ -31,7 +31,9 @@ def _begin(files, out, *more):
     spec = out.parent / "feed.toml"
     spec.write_text(SPEC)
     command = [*COMMAND, "render", *map(str, files), "--spec", str(spec), "--out", str(out), "--json", *more]
-    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    # What is ignored on purpose stays ignored, and a shell has its background jobs ignore Ctrl-C.
+    heard = {"preexec_fn": lambda: signal.signal(signal.SIGINT, signal.default_int_handler)}
+    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, **heard)
 
 
 def _wait_for_part(folder):

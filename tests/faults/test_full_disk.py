@@ -9,7 +9,7 @@ from tests import signals
 from tests.conftest import Live
 from tests.faults.hands import Hands, wait_for
 
-DISK_MB = 260
+DISK_MB = 700
 
 
 @pytest.fixture

@@ -17,7 +17,7 @@ from nicelevel.handover import receiver
 from nicelevel.handover.receiver import Receiver, ReceiverError, shown_address
 from nicelevel.stand_ins.receiving_desk.app import create_desk
 from nicelevel.store.deliverables import deliverables_of
-from nicelevel.store.jobs import destinations_of, make_job
+from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.planning import plans_of
 from nicelevel.store.sendings import begin_sending, end_sending, find_sending, save_sending, sendings_of
 from nicelevel.store.sources import link_set, sources_of
@@ -63,6 +63,14 @@ def test_what_was_proved_is_accepted(job, desk, work_off):
     made = deliverables_of(job.id)[0]
     assert kept.contents == [{"path": "Night ferry_podcast.wav", "sha256": made.sha256}]
     assert kept.answer["files"] == [{"path": "Night ferry_podcast.wav", "accepted": True, "reasons": []}]
+
+
+def test_a_package_that_says_that_it_is_not_complete_is_accepted_for_what_it_holds(job, desk, work_off):
+    add_destination(job.id, "full-resolution")
+    sending = enqueue_sending(job, desk)
+    work_off()
+    kept = find_sending(sending.id)
+    assert (kept.state, len(kept.contents)) == ("accepted", 1)
 
 
 def test_a_receiver_with_another_copy_of_the_spec_rejects(job, desk, work_off, tmp_path):

@@ -6,6 +6,7 @@ import json
 import os
 import re
 import signal
+import subprocess
 import time
 import zipfile
 from collections.abc import Callable
@@ -14,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import psycopg
+import pytest
 import requests
 
 from tests.conftest import Live
@@ -138,6 +140,14 @@ def descendants(pid: int) -> list[int]:
             for child in task.read_text().split():
                 found += descendants(int(child))
     return found
+
+
+def mount_disk(folder: Path, options: str) -> None:
+    """A small disk in memory; the test is left out where nobody may mount one."""
+    folder.mkdir()
+    done = subprocess.run(["mount", "-t", "tmpfs", "-o", options, "tmpfs", str(folder)], capture_output=True)
+    if done.returncode:
+        pytest.skip("no disk can be mounted here")
 
 
 def stand_still(pids: list[int], seconds: float) -> None:

@@ -7,7 +7,7 @@ import pytest
 
 from tests import signals
 from tests.conftest import Live
-from tests.faults.hands import Hands, wait_for
+from tests.faults.hands import Hands, mount_disk, wait_for
 
 DISK_MB = 700
 
@@ -16,8 +16,7 @@ DISK_MB = 700
 def small(tmp_path):
     """Nice Level on a disk of its own that can be filled."""
     folder = tmp_path / "small"
-    folder.mkdir()
-    subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={DISK_MB}m", "tmpfs", folder], check=True)
+    mount_disk(folder, f"size={DISK_MB}m")
     live = Live(folder)
     yield Hands(live)
     _free(live)

@@ -9,7 +9,7 @@ import time
 import pytest
 
 from tests.conftest import Live
-from tests.faults.hands import Hands, alive, descendants, wait_for
+from tests.faults.hands import Hands, alive, descendants, mount_disk, wait_for
 
 COMMAND = [sys.executable, "-m", "nicelevel.cli.main", "serve"]
 
@@ -91,8 +91,7 @@ def test_folders_ports_and_databases_that_cannot_be_are_said_in_one_line(tmp_pat
 def read_only(tmp_path):
     """A file system that cannot be written."""
     folder = tmp_path / "mounted"
-    folder.mkdir()
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "ro", "tmpfs", folder], check=True)
+    mount_disk(folder, "ro")
     yield folder
     subprocess.run(["umount", folder], check=True)
 
@@ -105,8 +104,7 @@ def test_a_read_only_folder_is_said_in_one_line(read_only):
 def small_disk(tmp_path):
     """A disk of 130 MB, mounted where a test keeps its data."""
     folder = tmp_path / "small"
-    folder.mkdir()
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=130m", "tmpfs", folder], check=True)
+    mount_disk(folder, "size=130m")
     yield folder
     subprocess.run(["umount", "-l", folder], check=True)
 

@@ -73,13 +73,13 @@ class AudioFolder:
 
     def load_curves(self, digest: str) -> Curves:
         """Raises LostError where they are not there any more, or not whole."""
-        with losing(digest):
+        with losing():
             home = self._home(digest)
             return Curves(**{field.name: np.load(home / f"{field.name}.npy") for field in fields(Curves)})
 
     def load_hops(self, digest: str) -> Hops:
         """Raises LostError where they are not there any more, or not whole."""
-        with losing(digest):
+        with losing():
             return open_hops(self.hops_folder(digest))
 
     @contextmanager
@@ -110,7 +110,7 @@ class AudioFolder:
         homes = list(self.folder.glob("*/*")) if digest is None else [self._home(digest)]
         for home in homes:
             sweep_parts(home)
-        return sum(_free(left) for home in homes for left in home.glob(f"{UNFINISHED}*") if _is_left(left))
+        return sum(free_folder(left) for home in homes for left in home.glob(f"{UNFINISHED}*") if _is_left(left))
 
     def digests(self) -> Iterator[str]:
         """Of everything that is kept: of sources, and of prepared signals."""
@@ -118,7 +118,7 @@ class AudioFolder:
 
     def remove(self, digest: str) -> int:
         """Remove all that is kept of some contents; how many bytes that frees."""
-        return _free(self._home(digest))
+        return free_folder(self._home(digest))
 
     def has_measured(self, digest: str) -> bool:
         """Whether all files of a reading are there."""
@@ -139,7 +139,7 @@ class AudioFolder:
 
 
 @contextmanager
-def losing(digest: str) -> Iterator[None]:
+def losing() -> Iterator[None]:
     """Turn what is missing or damaged of what was kept into an error with a sentence."""
     try:
         yield
@@ -162,7 +162,7 @@ def _is_left(folder: Path) -> bool:
     return True
 
 
-def _free(folder: Path) -> int:
+def free_folder(folder: Path) -> int:
     """Remove a folder; how many bytes that frees."""
     size_bytes = size_of(folder)
     shutil.rmtree(folder, ignore_errors=True)

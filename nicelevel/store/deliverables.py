@@ -111,14 +111,18 @@ def end_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> boo
 
 
 def lose_deliverable(deliverable: Deliverable, sentence: str) -> bool:
-    """Say of a written file that it is not there any more, or not as it was proved: it can be rendered again."""
-    return _change(deliverable, KEPT_FILES, state="failed", error_code="lost", error_message=sentence)
+    """Say of a written file that it is not there any more, or not as it was proved: it can be rendered again.
+
+    False where it has been rendered anew meanwhile: then another file is meant.
+    """
+    same_try = Deliverable.token.is_null() if deliverable.token is None else Deliverable.token == deliverable.token
+    return _change(deliverable, KEPT_FILES, same_try, state="failed", error_code="lost", error_message=sentence)
 
 
-def _change(deliverable: Deliverable, among: Sequence[str], **columns: Any) -> bool:
+def _change(deliverable: Deliverable, among: Sequence[str], *conditions: Any, **columns: Any) -> bool:
     with database.atomic():
         query = Deliverable.update(**columns)
-        changed = query.where(Deliverable.id == deliverable.id, Deliverable.state.in_(among)).execute()
+        changed = query.where(Deliverable.id == deliverable.id, Deliverable.state.in_(among), *conditions).execute()
         announce(deliverable.source.job_id, deliverable.source_id)
     return bool(changed)
 

@@ -164,7 +164,7 @@ def _come_so_far(begun: Begun) -> int:
     path = _data_path(begun.key)
     if begun.digest or path.stat().st_size == begun.size_bytes:
         with _alone(begun.key):
-            _finish(begun)
+            _finish(_begun_or_404(begun.key))  # it may have been finished while we waited
         return begun.size_bytes
     return path.stat().st_size
 
@@ -172,8 +172,8 @@ def _come_so_far(begun: Begun) -> int:
 @uploads.patch("/uploads/<key>")
 def send(key: str) -> Response:
     """The next piece of an upload; with the last one the source is in its job, and named in the answer."""
-    begun = _begun_or_404(key)
     with _alone(key):
+        begun = _begun_or_404(key)
         path, asked = _data_path(key), request.headers.get("Upload-Offset", "")
         offset = path.stat().st_size
         if asked != str(offset):

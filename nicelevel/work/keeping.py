@@ -1,6 +1,5 @@
 """Rows, queue and files held against each other: what is missing is said, what nobody needs is removed."""
 
-import shutil
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -9,7 +8,7 @@ from pathlib import Path
 from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.files.staged import sweep_parts
-from nicelevel.store.audio import AUDIO_LOST, AudioFolder, size_of
+from nicelevel.store.audio import AUDIO_LOST, AudioFolder, free_folder
 from nicelevel.store.deliverables import (
     FILE_CHANGED,
     FILE_LOST,
@@ -163,10 +162,10 @@ def _sweep_deliverables(folder: Path) -> int:
     for home in folder.glob("*"):
         row = rows.get(home.name)
         if row is None:
-            freed += _remove(home) if not _is_young(home) else 0
+            freed += free_folder(home) if not _is_young(home) else 0
         elif row.state not in UNFINISHED:
             left = [each for each in home.iterdir() if each.is_dir() and each.name != str(row.token)]
-            freed += sum(map(_remove, left))
+            freed += sum(map(free_folder, left))
             for kept in (home, *(each for each in home.iterdir() if each.is_dir())):
                 sweep_parts(kept)
     return freed
@@ -174,13 +173,7 @@ def _sweep_deliverables(folder: Path) -> int:
 
 def free_deliverables(deliverable_ids: list[int], folder: Path) -> int:
     """Remove the files of deliverables that are on no board any more; how many bytes that frees."""
-    return sum(_remove(home_of(each, folder)) for each in deliverable_ids)
-
-
-def _remove(folder: Path) -> int:
-    freed = size_of(folder)
-    shutil.rmtree(folder, ignore_errors=True)
-    return freed
+    return sum(free_folder(home_of(each, folder)) for each in deliverable_ids)
 
 
 def _is_young(path: Path) -> bool:

@@ -62,6 +62,17 @@ def test_the_same_holds_for_sources_and_sendings(source):
     assert sendings.save_sending(other, "rejected")
 
 
+def test_a_file_that_was_made_anew_is_not_lost_with_the_one_before(source, store):
+    before, again = _queued(source, store)
+    assert deliverables.begin_deliverable(before)
+    assert deliverables.save_deliverable(before, "proved", file_name="mix.wav")
+    assert deliverables.queue_deliverable(source, destinations_of(source.job_id)[0], 0)
+    assert deliverables.begin_deliverable(again)
+    assert deliverables.save_deliverable(again, "proved", file_name="mix.wav")
+    assert not deliverables.lose_deliverable(before, deliverables.FILE_LOST)
+    assert deliverables.lose_deliverable(again, deliverables.FILE_LOST)
+
+
 def test_what_was_stopped_is_not_begun(source, store):
     first, _ = _queued(source, store)
     assert deliverables.end_deliverable(first, "stopped")

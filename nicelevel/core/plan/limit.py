@@ -6,10 +6,8 @@ and a first step says how many times as much. Only where peaks pass the ceiling 
 """
 
 import math
-from bisect import insort
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from itertools import pairwise
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -123,8 +121,13 @@ class _Search:
         return self.spec.loudness.target_for(self.prepared.reading.source.channels)
 
     def to_target(self, unlimited_db: float, highest_gain_db: float) -> tuple[float, Limited]:
-        """From the best guess on: the first step by what was lost, the next ones by secant."""
-        gain_db = min(self._first_guess(unlimited_db), highest_gain_db)
+        """From a guess by blocks on: the first step by what was lost, the next ones by secant.
+
+        Where the search ends depends on where it begins, by some thousandths of a LU: so it begins at what signal and
+        spec alone say, never at what other plans found.
+        """
+        guess_db = self.envelope.about_gain_db(unlimited_db, self.limiter.ceiling_db)
+        gain_db = min(guess_db, highest_gain_db)
         left = self.envelope.left(gain_db, self.limiter)
         short_db = self.short_db(left)
         more_db, best = 0.0, (abs(short_db), gain_db, left)
@@ -132,7 +135,6 @@ class _Search:
             more_db = self._more_db(gain_db, short_db, unlimited_db)
         before: Left | None = None
         for _ in range(MOST_STEPS):
-            self._remember(gain_db, short_db)
             next_db = min(gain_db + more_db, highest_gain_db)
             if abs(short_db) < CLOSE_LU or next_db == gain_db:
                 break
@@ -161,31 +163,6 @@ class _Search:
         if more_db * short_db <= 0.0:
             return math.copysign(most_db, short_db)
         return max(-most_db, min(most_db, more_db))
-
-    # The level that is reached, less the ceiling, depends on nothing but how far the gain drives peaks over it.
-
-    def _points(self) -> list[tuple[float, float]]:
-        """Drives and levels that were found before, both less the ceiling, in ascending order."""
-        assert self.spec.loudness
-        key = (replace(self.limiter, ceiling_db=0.0), self.spec.loudness.measure)
-        return self.prepared.solved.setdefault(key, [])
-
-    def _remember(self, gain_db: float, short_db: float) -> None:
-        ceiling_db = self.limiter.ceiling_db
-        point = (gain_db - ceiling_db, self._target() - short_db - ceiling_db)
-        points = self._points()
-        if point not in points:
-            insort(points, point)
-
-    def _first_guess(self, unlimited_db: float) -> float:
-        """The gain by what was found before; without that, by the peaks and energies of blocks."""
-        points = self._points()
-        levels = [level for _, level in points]
-        wanted = self._target() - self.limiter.ceiling_db
-        if len(points) < 2 or not levels[0] <= wanted <= levels[-1] or any(b <= a for a, b in pairwise(levels)):
-            return self.envelope.about_gain_db(unlimited_db, self.limiter.ceiling_db)
-        drives = [drive for drive, _ in points]
-        return float(np.interp(wanted, levels, drives)) + self.limiter.ceiling_db
 
     def under_other_ceilings(self, gain_db: float, limited: Limited) -> tuple[float, Limited]:
         """Down until the loudest 400 ms and 3 s are where the spec wants them."""

@@ -1,7 +1,7 @@
 """The prepared signal: a source after its channel work and resampling, as blocks and as a reading."""
 
 from collections import deque
-from collections.abc import Callable, Hashable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -46,11 +46,6 @@ class Prepared:
     hops: Hops | None = None
     preparation: Preparation = UNTOUCHED
     kept: Kept | None = None
-
-    @cached_property
-    def solved(self) -> dict[Hashable, list[tuple[float, float]]]:
-        """What limiting was found to lead to, for whoever plans next: see `plan.limit`."""
-        return {}
 
     @cached_property
     def blocks(self) -> SortedBlocks:

@@ -275,7 +275,8 @@ class Plan:
     """How one source lands at one destination in one format.
 
     `predicted` is the reading that the written file will have, without its curves; `dithers` says whether the word
-    length falls; `programme` is, of a file per channel, the plan of all channels together.
+    length falls; `programme` is, of a file per channel, the plan of all channels together. curve_of: the steps to the
+    signal whose limiter's curve this one takes, of the set's leader or of all channels; None where it has its own.
     """
 
     action: Action
@@ -288,6 +289,7 @@ class Plan:
     preparation: Preparation
     dithers: bool
     programme: "Plan | None" = None
+    curve_of: Preparation | None = None
 
     @property
     def shown(self) -> "Plan":

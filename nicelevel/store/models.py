@@ -20,6 +20,7 @@ from .database import database
 
 SOURCE_STATES = ("queued", "measuring", "measured", "failed")
 DELIVERABLE_STATES = ("queued", "rendering", "proved", "missed", "failed", "stopped")
+SET_KINDS = ("sum", "album")
 PREPARING_STATES = ("queued", "done", "failed")
 SENDING_STATES = ("queued", "sending", "checking", "accepted", "rejected", "failed", "stopped")
 
@@ -69,6 +70,7 @@ class Source(_Table):
     error_code = CharField(max_length=40, null=True)
     error_message = TextField(null=True)
     leader = ForeignKeyField("self", null=True, backref="members", on_delete="SET NULL")
+    set_kind = CharField(max_length=10, null=True, constraints=[_one_of("set_kind", SET_KINDS)])
     sum_check = BinaryJSONField(null=True, index=False)
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
     changed_at = DateTimeTZField(null=True)

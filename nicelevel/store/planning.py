@@ -9,8 +9,8 @@ from nicelevel.core.plan import plans
 from nicelevel.core.plan.formats import format_behind, in_one_file, outputs_of
 from nicelevel.core.plan.limit import limited_by
 from nicelevel.core.plan.limiter import Limited
-from nicelevel.core.plan.per_channel import limited_of_plan
-from nicelevel.core.plan.sets import Candidate, ProposedSet, limited_with, member_plan, propose_sets
+from nicelevel.core.plan.per_channel import channel_plans, limited_of_plan
+from nicelevel.core.plan.sets import Candidate, ProposedSet, member_plan, propose_sets, track_plan
 from nicelevel.core.prepare import preparation_for
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
@@ -28,22 +28,23 @@ def plans_of(source: Source, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]
     """The plan of a source for each format of a spec. Raises as `core.plan.plans`."""
     if source.leader_id is None:
         return _alone(source.digest, spec, audio)
-    return _as_member(source.digest, source.leader.digest, source.leader.title, spec, audio)
+    leader = source.leader
+    planned = _as_track if leader.set_kind == "album" else _as_part
+    return planned(source.digest, leader.digest, leader.title, spec, audio)
 
 
 def limited_of(source: Source, plan: Plan, audio: AudioFolder) -> Limited | None:
     """What the limiter of a plan makes of a source; None where none works."""
     if plan.limiting is None:
         return None
-    return _limited(source.digest, source.leader.digest if source.leader_id else None, plan, audio)
+    shares_curve = source.leader_id is not None and source.leader.set_kind != "album"
+    return _limited(source.digest, source.leader.digest if shares_curve else None, plan, audio)
 
 
 @lru_cache(maxsize=LIMITED_REMEMBERED)
 def _limited(digest: str, leader_digest: str | None, plan: Plan, audio: AudioFolder) -> Limited | None:
-    if leader_digest is None:
-        return limited_of_plan(plan, prepared_signals(digest, audio))
-    leaders = limited_by(load_prepared(leader_digest, plan.preparation.of_all_channels, audio), plan)
-    return limited_with(load_prepared(digest, plan.preparation, audio), plan.gain_db, leaders) if leaders else None
+    leaders = prepared_signals(leader_digest, audio) if leader_digest else None
+    return limited_of_plan(plan, prepared_signals(digest, audio), leaders)
 
 
 @lru_cache(maxsize=8192)
@@ -52,9 +53,27 @@ def _alone(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
 
 
 @lru_cache(maxsize=8192)
-def _as_member(
-    digest: str, leader_digest: str, leader_title: str, spec: Spec, audio: AudioFolder
-) -> tuple[Plan, ...]:
+def _as_track(digest: str, leader_digest: str, leader_title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
+    """With the gain of an album and a limiter of its own."""
+    described, leader_described = (load_figures(each, audio).source for each in (digest, leader_digest))
+    find, one_file = prepared_signals(digest, audio), in_one_file(spec)
+    wholes = {
+        format_behind(leader_described, spec, leader.output): leader.shown
+        for leader in _alone(leader_digest, spec, audio)
+    }
+    found: list[Plan] = []
+    for wanted, leader in wholes.items():
+        outputs = outputs_of(described, wanted, spec)
+        whole = outputs[0].of_all_channels
+        prepared = find(preparation_for(described, whole, spec))
+        made = track_plan(prepared, one_file, whole, leader, leader_title)
+        found += (made,) if outputs == (whole,) else channel_plans(described, find, spec, made, outputs)
+    return tuple(found)
+
+
+@lru_cache(maxsize=8192)
+def _as_part(digest: str, leader_digest: str, leader_title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
+    """With the gain and the curve of the leader of a sum."""
     described, leader_described = (load_figures(each, audio).source for each in (digest, leader_digest))
     found = []
     for leader in _alone(leader_digest, spec, audio):

@@ -42,12 +42,16 @@ def sources_of(job_id: int) -> list[Source]:
     return list(Source.select().where(Source.job == job_id).order_by(place, Source.id != place, Source.id))
 
 
-def link_set(leader: Source, members: Sequence[Source]) -> None:
-    """Let sources take the gain of one; those that are already in a set go into this one."""
+def link_set(leader: Source, members: Sequence[Source], kind: str) -> None:
+    """Let sources take the gain of one; those that are already in a set go into this one.
+
+    kind: "sum" where they are parts of what the leader is and take its curve too, "album" where they are tracks.
+    """
     with database.atomic():
         ids = [each.id for each in members if each.id != leader.id and each.job_id == leader.job_id]
-        Source.update(leader=None, sum_check=None).where(Source.id == leader.id).execute()
-        Source.update(leader=leader.id, sum_check=None).where(Source.id.in_(ids) | Source.leader.in_(ids)).execute()
+        Source.update(leader=None, sum_check=None, set_kind=kind).where(Source.id == leader.id).execute()
+        fresh = {"leader": leader.id, "sum_check": None, "set_kind": None}
+        Source.update(**fresh).where(Source.id.in_(ids) | Source.leader.in_(ids)).execute()
         _announce_set(leader, ids)
 
 
@@ -57,7 +61,7 @@ def unlink_set(source: Source) -> None:
         leader_id = source.leader_id or source.id
         ids = [each.id for each in Source.select(Source.id).where(Source.leader == leader_id)]
         Source.update(leader=None).where(Source.leader == leader_id).execute()
-        Source.update(sum_check=None).where(Source.id == leader_id).execute()
+        Source.update(sum_check=None, set_kind=None).where(Source.id == leader_id).execute()
         _announce_set(source, [leader_id, *ids])
 
 

@@ -88,7 +88,7 @@ def link(source_id: int) -> Any:
     """Let other sources of the job take the gain of this one."""
     leader = source_or_404(source_id)
     members = [source_or_404(each) for each in request.form.getlist("member", type=int)]
-    link_set(leader, members)
+    link_set(leader, members, "sum")
     enqueue_sum_check(leader)
     return jsonify(linked=len(members))
 
@@ -106,7 +106,7 @@ def make_set(job_id: int) -> Any:
     else:
         by_id = {each.id: each for each in members}
         leader = by_id[loudest({key: load_figures(each.digest, audio()) for key, each in by_id.items()})]
-        link_set(leader, members)
+        link_set(leader, members, "album")
     return jsonify(linked=len(members))
 
 

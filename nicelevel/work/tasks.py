@@ -199,7 +199,7 @@ def make_sum(call: Call, source_id: int, member_ids: list[int]) -> None:
             _write_sum(source, members, call.config.uploads_folder, audio)
         _measure(call, source, audio)
         _save_measured(source, audio)
-        persistently(partial(link_set, source, members))
+        persistently(partial(link_set, source, members, "sum"))
 
 
 def _write_sum(source: Source, members: Sequence[Source], folder: Path, audio: AudioFolder) -> None:

@@ -1,4 +1,4 @@
-"""A plan and a file depend on source and spec alone: not on what was planned before, nor by which thread or worker."""
+"""A plan and a file depend on source and spec alone: not on what was planned before, by which thread or worker."""
 
 import hashlib
 import itertools

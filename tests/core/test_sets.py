@@ -6,7 +6,8 @@ import pytest
 from nicelevel.core.plan import plan
 from nicelevel.core.plan.formats import resolve_format
 from nicelevel.core.plan.limit import envelope_of, limited_by
-from nicelevel.core.plan.sets import Candidate, limited_with, member_plan, propose_sets
+from nicelevel.core.plan.per_channel import limited_of_plan
+from nicelevel.core.plan.sets import Candidate, limited_with, member_plan, propose_sets, track_plan
 from nicelevel.core.prepare import prepare
 from nicelevel.core.render.limiting import limit_block
 from nicelevel.core.specs import parse_spec
@@ -98,6 +99,45 @@ def test_a_member_that_passes_a_limit_says_so(tmp_path):
     assert found.action == "cannot_meet"
     assert "passes a limit" in found.reasons[1]
     assert limited_with(prepared[1], 0.0, _untouched(prepared[0])).true_peak == pytest.approx(0.9, abs=0.001)
+
+
+def _song(tmp_path, name, signal):
+    (tmp_path / name).mkdir()
+    path = signals.write(tmp_path / f"{name}.wav", signal, subtype="DOUBLE")
+    return prepare(path, hops_folder=tmp_path / name)
+
+
+def test_a_track_has_the_gain_of_its_album_and_a_limiter_of_its_own(tmp_path):
+    """Its limiter works where its own peaks are, not where the loudest track's are."""
+    late = 0.05 * signals.programme(6, seed=2)
+    late[200_000, :] = 0.7
+    loudest, track = _song(tmp_path, "loudest", 0.7 * signals.drums(5.0)), _song(tmp_path, "track", late)
+    spec = parse_spec(SPEC, "x")
+    leader = plan(loudest.reading.source, lambda _: loudest, spec)
+    output = resolve_format(track.reading.source, spec.formats[0], spec)
+    found = track_plan(track, spec, output, leader, "Loudest")
+    assert leader.action == found.action == "limit"
+    assert found.gain_db == leader.gain_db
+    assert found.curve_of is None
+    assert all(start <= 200_000 / RATE <= end for start, end in found.limiting.places)
+    audio = late * 10 ** (found.gain_db / 20)
+    limit_block(audio, 0, RATE, limited_of_plan(found, lambda _: track).left.curve)
+    truth = prepare(signals.write(tmp_path / "written.wav", audio, subtype="DOUBLE")).reading
+    assert found.predicted.integrated_lufs == pytest.approx(truth.integrated_lufs, abs=0.02)
+    assert -1.2 < truth.true_peak_dbtp <= -1.0
+    assert "one gain for the album" in found.reasons[0]
+
+
+def test_a_track_whose_limiter_would_work_too_deep_cannot_meet(tmp_path):
+    late = 0.05 * signals.programme(6, seed=2)
+    late[200_000, :] = 0.9
+    loudest, track = _song(tmp_path, "loudest", 0.1 * signals.programme(5)), _song(tmp_path, "track", late)
+    spec = parse_spec(SPEC.replace('"limiter"', '"limiter"\nmax_limiting_db = 2.0'), "x")
+    leader = plan(loudest.reading.source, lambda _: loudest, spec)
+    output = resolve_format(track.reading.source, spec.formats[0], spec)
+    found = track_plan(track, spec, output, leader, "Loudest")
+    assert found.action == "cannot_meet"
+    assert "2.0 dB are allowed" in found.reasons[1]
 
 
 def _untouched(prepared):

@@ -312,7 +312,7 @@ def test_a_file_per_channel_of_a_mix_and_its_stem_is_accepted(store, tmp_path, d
         enqueue_source(job.id, path.name, digest, size_bytes)
     work_off()
     leader, member = sources_of(job.id)
-    link_set(leader, [member])
+    link_set(leader, [member], "sum")
     for source in sources_of(job.id):
         plan = plans_of(source, parse_spec(SPLIT, "split"), store)[0]
         assert plan.shown.output.layout.name == "stereo"

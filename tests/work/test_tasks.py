@@ -32,6 +32,11 @@ from nicelevel.work.enqueue import (
 from nicelevel.work.worker import rescue_stalled
 from tests import reference, signals
 
+LIMITED = (
+    '[spec]\nname = "Loud"\n[loudness]\ntarget = -13.0\ntolerance = 0.5\n[limits]\nmax_true_peak_dbtp = -1.0\n'
+    '[method]\nallow = "limiter"\n[[formats]]\ncontainer = "wav"\nencoding = "pcm_24"\nsample_rate = 48000\n'
+)
+
 
 @pytest.fixture
 def job(store):
@@ -221,7 +226,7 @@ def test_members_of_a_set_are_written_with_one_gain(take_in, work_off, store, jo
     work_off()
     (proposed,) = sets_proposed(sources_of(job.id), store)
     assert (proposed.leader, set(proposed.members)) == (mix.id, {each.id for each in members})
-    link_set(mix, members)
+    link_set(mix, members, "sum")
     assert [each.id for each in sources_of(job.id)] == [mix.id, *(each.id for each in members)]
     everyone = sources_of(job.id)
     for source in everyone:
@@ -236,6 +241,30 @@ def test_members_of_a_set_are_written_with_one_gain(take_in, work_off, store, jo
     unlink_set(find_source(members[0].id))
     assert find_source(mix.id).sum_check is None
     assert all(each.leader_id is None for each in sources_of(job.id))
+
+
+def test_tracks_of_an_album_share_a_gain_and_have_their_own_limiters(take_in, work_off, store, job):
+    """Also where one of them has another rate: each has its own prepared signal."""
+    keep_version("loud", LIMITED)
+    place = add_destination(job.id, "loud")
+    loud = take_in("one.wav", 0.5 * signals.drums(5.0))
+    other = take_in("two.wav", 0.45 * signals.drums(7.0, rate=44_100, seed=5), rate=44_100)
+    quiet = take_in("three.wav", 0.05 * signals.programme(4, seed=4))
+    work_off()
+    link_set(loud, [other, quiet], "album")
+    enqueue_preparations(job.id, store)
+    work_off()
+    for source in sources_of(job.id):
+        enqueue_renders(source, place, store)
+    work_off()
+    made = {each.source_id: each for each in deliverables_of(job.id) if each.destination_id == place.id}
+    assert {each.state for each in made.values()} == {"proved"}
+    assert len({each.plan["gain_db"] for each in made.values()}) == 1
+    assert made[loud.id].plan["limiting_db"] > 1.0
+    assert made[other.id].plan["limiting_db"] > 1.0
+    assert made[quiet.id].plan["limiting_db"] == 0.0
+    assert made[quiet.id].plan["action"] == "gain"
+    assert all(each.measured["true_peak_dbtp"] <= -1.0 for each in made.values())
 
 
 def test_what_cannot_meet_is_not_queued(take_in, work_off, store, job):

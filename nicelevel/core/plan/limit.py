@@ -9,8 +9,6 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-import numpy as np
-
 from ..measure.gating import (
     MOMENTARY_HOPS,
     SHORT_TERM_HOPS,
@@ -80,8 +78,7 @@ def limit_to_target(
     """
     limiter = limiter_for(spec, ceilings)
     envelope = envelope_of(prepared, limiter)
-    most_db = spec.method.max_limiting_db if most_limiting_db is None else most_limiting_db
-    deepest_db = min(KEPT_DB if most_db is None else most_db, KEPT_DB - limiter.soft_db) - LEAST_DB
+    deepest_db = allowed_depth_db(spec, limiter, most_limiting_db) - LEAST_DB
     highest_gain_db = limiter.ceiling_db + deepest_db - envelope.highest_db
     search = _Search(prepared, spec, envelope, limiter)
     gain_db, limited = search.to_target(wanted_db, highest_gain_db)
@@ -89,6 +86,12 @@ def limit_to_target(
     short_db = search.short_db(limited.left)
     assert spec.loudness
     return Solution(gain_db, limiter, limited, short_db, abs(short_db) <= spec.loudness.tolerance + CLOSE_LU)
+
+
+def allowed_depth_db(spec: Spec, limiter: Limiter, most_limiting_db: float | None = None) -> float:
+    """How deep a limiter may reduce: as the spec says, or as far as peaks are kept. most_limiting_db: see above."""
+    most_db = spec.method.max_limiting_db if most_limiting_db is None else most_limiting_db
+    return min(KEPT_DB if most_db is None else most_db, KEPT_DB - limiter.soft_db)
 
 
 def envelope_of(prepared: Prepared, limiter: Limiter) -> Envelope:

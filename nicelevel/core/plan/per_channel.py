@@ -27,13 +27,17 @@ def channel_plans(
     return tuple(made)
 
 
-def limited_of_plan(plan: Plan, find: Find) -> Limited | None:
-    """What the limiter of a plan makes of its prepared signal; None where nothing is limited."""
-    prepared = find(plan.preparation)
-    if plan.preparation.channel is None:
-        return limited_by(prepared, plan)
-    limited = limited_by(find(plan.preparation.of_all_channels), plan)
-    return limited_with(prepared, plan.gain_db, limited) if limited else None
+def limited_of_plan(plan: Plan, find: Find, find_leaders: Find | None = None) -> Limited | None:
+    """What the limiter of a plan makes of its prepared signal; None where nothing is limited.
+
+    find_leaders: gives the prepared signals of the set's leader, where the source is a member of one.
+    """
+    if plan.limiting is None:
+        return None
+    if plan.curve_of is None:
+        return limited_by(find(plan.preparation), plan)
+    limited = limited_by((find_leaders or find)(plan.curve_of), plan)
+    return limited_with(find(plan.preparation), plan.gain_db, limited) if limited else None
 
 
 def _reasons(whole: Plan, plan: Plan) -> tuple[str, ...]:

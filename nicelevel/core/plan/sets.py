@@ -1,7 +1,8 @@
-"""Sets: sources that take one common gain, such as a mix and its stems.
+"""Sets: sources that take one common gain, that of the set's leader.
 
-The gain, and the curve of a limiter where one works, are those of the set's leader: so the sum of the stems stays the
-mix. A member is not held to the target, which concerns the whole programme; its ceilings stay.
+Parts of a sum, such as the stems of a mix, take the leader's limiter curve too: so their sum stays the mix. Tracks of
+an album take the gain alone, and each has a limiter of its own where the spec allows one: nobody hears them at once.
+A member is not held to the target, which concerns the whole programme; its ceilings stay.
 """
 
 import re
@@ -11,9 +12,11 @@ from dataclasses import dataclass, replace
 
 from ..prepare import Prepared
 from ..specs import Spec, judge
-from ..values import Action, OutputFormat, Plan, Reading, Source
-from ..words import change
+from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
+from ..words import change, figure
 from .formats import word_length_falls
+from .gain import gain_range
+from .limit import HELD_BY_LIMITER, allowed_depth_db, envelope_of, limiter_for
 from .limiter import Envelope, Limited
 from .predict import after_gain, after_limiting, in_format
 
@@ -92,7 +95,7 @@ def limited_with(prepared: Prepared, gain_db: float, leaders: Limited) -> Limite
 def member_plan(
     prepared: Prepared, spec: Spec, output: OutputFormat, leader: Plan, leaders: Limited | None, leader_title: str
 ) -> Plan:
-    """The plan of a member: its leader's gain and curve, judged by all but the target.
+    """The plan of a part of a sum: its leader's gain and curve, judged by all but the target.
 
     leaders: what the leader's limiter does, None where none works.
     """
@@ -100,23 +103,84 @@ def member_plan(
         predicted = after_gain(prepared, leader.gain_db)
     else:
         predicted = after_limiting(prepared, leader.gain_db, limited_with(prepared, leader.gain_db, leaders))
+    made = _with_gain_of(leader, prepared, spec, output, predicted, leader.limiting)
+    # A single channel of its leader has the curve of all of the leader's channels.
+    curve_of = leader.preparation.of_all_channels if leader.limiting else None
+    return replace(made, reasons=_reasons(leader, leader_title, made.verdict.meets), curve_of=curve_of)
+
+
+def track_plan(prepared: Prepared, spec: Spec, output: OutputFormat, leader: Plan, leader_title: str) -> Plan:
+    """The plan of a track of an album: the album's gain, which is its leader's, and a limiter of its own where peaks
+    pass a ceiling with it and the spec allows one. Judged by all but the target."""
+    gain_db = leader.gain_db
+    limited = _own_limiting(prepared, spec, output, gain_db)
+    if limited is None:
+        made = _with_gain_of(leader, prepared, spec, output, after_gain(prepared, gain_db), None)
+        return replace(made, reasons=_track_reasons(leader, leader_title, made, None, spec))
+    limiting, found = limited
+    predicted = after_limiting(prepared, gain_db, found)
+    made = _with_gain_of(leader, prepared, spec, output, predicted, limiting)
+    if limiting.depth_db > allowed_depth_db(spec, limiting.limiter):
+        made = replace(made, action="cannot_meet")
+    return replace(made, reasons=_track_reasons(leader, leader_title, made, limiting, spec))
+
+
+def _own_limiting(
+    prepared: Prepared, spec: Spec, output: OutputFormat, gain_db: float
+) -> tuple[Limiting, Limited] | None:
+    """What a limiter of its own does to a track after the album's gain; None where none is needed or allowed."""
+    ceilings = gain_range(prepared, as_member(spec), output)
+    over = ceilings.ceiling in HELD_BY_LIMITER and gain_db > ceilings.high
+    if not over or spec.method.allow != "limiter" or not prepared.hops:
+        return None
+    limiter = limiter_for(spec, ceilings.ceilings_db)
+    found = envelope_of(prepared, limiter).limited(gain_db, limiter)
+    return Limiting(limiter, found.depth_db, found.share_ratio, found.places()), found
+
+
+def _with_gain_of(
+    leader: Plan,
+    prepared: Prepared,
+    spec: Spec,
+    output: OutputFormat,
+    predicted: Reading,
+    limiting: Limiting | None,
+) -> Plan:
+    """A member's plan without its reasons."""
     predicted = in_format(predicted, output)
     verdict = judge(predicted, as_member(spec))
-    action: Action = leader.action if verdict.meets else "cannot_meet"
-    return replace(
-        leader,
-        action=action,
-        predicted=predicted,
-        verdict=verdict,
-        reasons=_reasons(leader, leader_title, verdict.meets, predicted),
-        output=output,
-        preparation=prepared.preparation,
-        programme=None,
-        dithers=output.dither != "none" and word_length_falls(prepared.reading.bits_used, output, leader.gain_db),
+    without_limiter: Action = "gain" if leader.gain_db else "as_is"
+    lands: Action = "limit" if limiting else without_limiter
+    return Plan(
+        lands if verdict.meets and leader.action != "cannot_meet" else "cannot_meet",
+        leader.gain_db,
+        limiting,
+        predicted,
+        verdict,
+        (),
+        output,
+        prepared.preparation,
+        output.dither != "none" and word_length_falls(prepared.reading.bits_used, output, leader.gain_db),
     )
 
 
-def _reasons(leader: Plan, title: str, meets: bool, predicted: Reading) -> tuple[str, ...]:
+def _track_reasons(leader: Plan, title: str, made: Plan, limiting: Limiting | None, spec: Spec) -> tuple[str, ...]:
+    """What a track of an album gets, and why it cannot be where it cannot."""
+    what = "stays as it is" if leader.gain_db == 0.0 else f"takes the {change(leader.gain_db)} dB"
+    first = f"It {what} of {title}: one gain for the album, so that its tracks stay as loud against each other."
+    if leader.action == "cannot_meet":
+        return (f"{title}, whose gain it takes, cannot meet the spec.", *leader.reasons[:1])
+    if limiting and limiting.depth_db > allowed_depth_db(spec, limiting.limiter):
+        deep, most = figure(limiting.depth_db), figure(allowed_depth_db(spec, limiting.limiter))
+        return (first, f"With it, its peaks would need {deep} dB of limiting, and {most} dB are allowed.")
+    if not made.verdict.meets:
+        return (first, "With it, this one passes a limit of the spec: a lower target for the album would do.")
+    if limiting:
+        return (first, f"Its own limiter holds its peaks, by {figure(limiting.depth_db)} dB at most.")
+    return (first,)
+
+
+def _reasons(leader: Plan, title: str, meets: bool) -> tuple[str, ...]:
     what = "stays as it is" if leader.action == "as_is" else f"takes the {change(leader.gain_db)} dB"
     curve = " and the limiter's curve" if leader.limiting else ""
     first = f"It {what}{curve} of {title}, so that the sum of the set holds."

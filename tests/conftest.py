@@ -75,8 +75,12 @@ def work_off(config: Config):
 async def _work_off(config: Config) -> None:
     queue = open_queue(config.database_url)
     async with queue.open_async():
-        for on in (WORKING, SENDING):
-            await worker_of(queue, config, on, 2, wait=False, shutdown_graceful_timeout=None).run()
+        waiting, before = -1, None
+        # A worker that does not wait ends while its last jobs run: what those put on the queue, or held up, is left.
+        while waiting and waiting != before:
+            for on in (WORKING, SENDING):
+                await worker_of(queue, config, on, 2, wait=False, shutdown_graceful_timeout=None).run()
+            before, waiting = waiting, len(list(await queue.job_manager.list_jobs_async(status="todo")))
 
 
 class Live:

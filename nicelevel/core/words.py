@@ -2,6 +2,7 @@
 
 import math
 import re
+from collections.abc import Sequence
 
 MINUS = "−"
 
@@ -24,6 +25,11 @@ def amount(number: float) -> str:
     """A figure of a spec without needless zeros: −23, 0.5, −1.5."""
     text = f"{number:g}"
     return MINUS + text[1:] if text.startswith("-") else text
+
+
+def listed(names: Sequence[str]) -> str:
+    """Names one after the other, as a sentence has them: "a", "a and b", "a, b and c"."""
+    return " and ".join(filter(None, (", ".join(names[:-1]), *names[-1:])))
 
 
 def asked_and_found(text: str, found: object) -> str:

@@ -6,6 +6,7 @@ from typing import Any
 from nicelevel.core.specs.judge import MEASURES
 from nicelevel.core.specs.spec import Spec
 from nicelevel.core.values import Note, Plan, Reading
+from nicelevel.core.words import listed
 
 from .vial import CENTRE, Vial, place
 from .words import NOTHING, figure, level, megabytes
@@ -37,6 +38,7 @@ _NOTE_WORDS = {
     "length_outlier": "other length",
     "limited_outlier": "limited",
     "without_end": "may be cut off",
+    "same_file": "here twice",
     "layout_assumed": "order assumed",
     "layout_unknown": "no layout",
 }
@@ -45,6 +47,28 @@ _NOTE_WORDS = {
 def short_note(note: Note) -> str:
     """A note in a word or two."""
     return _NOTE_WORDS.get(note.code, note.code.replace("_", " "))
+
+
+def aside_word(standing: Any) -> str:
+    """Why a version does not count, in some words; standing: with the fields of `store.versions.Standing`."""
+    if standing.is_unasked:
+        return "newer than what was chosen"
+    if standing.by_choice:
+        return f"set aside: {listed(standing.instead)} was chosen"
+    return "replaced" if standing.is_corrected else "set aside: older"
+
+
+def aside_sentence(standing: Any) -> str:
+    """The same in a sentence."""
+    instead = listed(standing.instead)
+    if standing.is_unasked:
+        return f"It came after {instead} was chosen for this title, and nobody has said yet which of them counts."
+    if standing.by_choice:
+        return f"{instead} was chosen for this title."
+    if standing.is_corrected:
+        return f"A later file stands for this one: {instead}."
+    counts = "counts" if len(standing.instead) == 1 else "count"
+    return f"{instead} {counts} for this title: names and dates say that it is newer."
 
 
 def note_word(reading: Reading) -> str:

@@ -72,6 +72,8 @@ class Source(_Table):
     leader = ForeignKeyField("self", null=True, backref="members", on_delete="SET NULL")
     set_kind = CharField(max_length=10, null=True, constraints=[_one_of("set_kind", SET_KINDS)])
     sum_check = BinaryJSONField(null=True, index=False)
+    proposal = BinaryJSONField(null=True, index=False)
+    replaces = ForeignKeyField("self", null=True, backref="+", on_delete="SET NULL")
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
     changed_at = DateTimeTZField(null=True)
     counts = BooleanField(null=True)

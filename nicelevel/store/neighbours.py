@@ -5,7 +5,9 @@ from contextlib import suppress
 
 from nicelevel.core.errors import LostError
 from nicelevel.core.measure.neighbours import neighbour_notes
+from nicelevel.core.values import Note
 from nicelevel.core.values import Reading as Measured
+from nicelevel.core.words import listed
 
 from .audio import AudioFolder
 from .models import Source
@@ -29,6 +31,13 @@ def noted_readings(sources: Sequence[Source], audio: AudioFolder) -> dict[int, M
             figures[source.id] = load_figures(source.digest, audio)
     notes = neighbour_notes(list(figures.values()))
     return {
-        source_id: reading.with_notes((*reading.notes, *extra))
+        source_id: reading.with_notes((*reading.notes, *_same_file(source_id, sources), *extra))
         for (source_id, reading), extra in zip(figures.items(), notes, strict=True)
     }
+
+
+def _same_file(source_id: int, sources: Sequence[Source]) -> tuple[Note, ...]:
+    """Where another source of the job has the same contents under another name."""
+    digest = next(each.digest for each in sources if each.id == source_id)
+    same = [each.title for each in sources if each.digest == digest and each.id != source_id]
+    return (Note("same_file", f"The same file as {listed(same)}, to the last bit."),) if same else ()

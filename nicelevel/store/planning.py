@@ -1,16 +1,14 @@
 """Plans of sources as they stand in a job: alone, or as members of a set. Remembered, for nothing of them changes."""
 
-from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
-from pathlib import PurePath
 
 from nicelevel.core.plan import plans
 from nicelevel.core.plan.formats import format_behind, in_one_file, outputs_of
 from nicelevel.core.plan.limit import limited_by
 from nicelevel.core.plan.limiter import Limited
 from nicelevel.core.plan.per_channel import channel_plans, limited_of_plan
-from nicelevel.core.plan.sets import Candidate, ProposedSet, member_plan, propose_sets, track_plan
+from nicelevel.core.plan.sets import member_plan, track_plan
 from nicelevel.core.prepare import preparation_for
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
@@ -92,14 +90,3 @@ def _as_part(digest: str, leader_digest: str, leader_title: str, spec: Spec, aud
             made = replace(made, programme=programme)
         found.append(made)
     return tuple(found)
-
-
-def sets_proposed(sources: Sequence[Source], audio: AudioFolder) -> tuple[ProposedSet, ...]:
-    """Sets that the measured sources of a job seem to be, by their ids."""
-    return propose_sets(
-        [
-            Candidate(source.id, PurePath(source.file_name).stem, load_figures(source.digest, audio).source)
-            for source in sources
-            if source.state == "measured"
-        ]
-    )

@@ -11,7 +11,7 @@ from nicelevel.core.measure import METER_VERSION
 
 from .changes import announce
 from .database import database
-from .models import Deliverable, Job, Reading, Source
+from .models import Deliverable, Job, OwnTarget, Reading, Source
 from .tries import begin_try, save_in_try
 
 _LONGEST_TITLE = 200
@@ -27,59 +27,50 @@ def add_source(
     title: str | None = None,
     kind: str = "mix",
     changed_at: datetime | None = None,
+    replaces: Source | None = None,
 ) -> Source:
-    """A new source, waiting to be measured; changed_at: when its file was last changed."""
-    title = title or PurePath(file_name).stem or file_name
+    """A new source, waiting to be measured.
+
+    changed_at: when its file was last changed; replaces: the source that it is to stand for, whose title it takes.
+    """
+    title = title or (replaces.title if replaces else PurePath(file_name).stem or file_name)
     row = {"file_name": file_name[:255], "title": title[:_LONGEST_TITLE], "digest": digest, "kind": kind}
-    source = Source.create(job=job_id, size_bytes=size_bytes, changed_at=changed_at, **row)
+    source = Source.create(job=job_id, size_bytes=size_bytes, changed_at=changed_at, replaces=replaces, **row)
     announce(job_id, source.id)
     return source
+
+
+def same_file(job_id: int, file_name: str, digest: str) -> Source | None:
+    """The source of a job that is this very file: the same name and the same contents."""
+    wanted = (Source.job == job_id, Source.file_name == file_name[:255], Source.digest == digest)
+    return Source.select().where(*wanted).order_by(Source.id).first()
+
+
+def take_place(source: Source) -> None:
+    """Put a source in the place of the one that it replaces: its set, and its own targets. Safe to do twice."""
+    old = source.replaces
+    if old is None or old.job_id != source.job_id:
+        return
+    with database.atomic():
+        for own in OwnTarget.select().where(OwnTarget.source == old.id):
+            row = {"source": source.id, "destination": own.destination_id, "target": own.target}
+            OwnTarget.insert(**row).on_conflict_ignore().execute()
+        if old.leader_id:
+            Source.update(leader=old.leader_id).where(Source.id == source.id).execute()
+            Source.update(leader=None).where(Source.id == old.id).execute()
+            Source.update(sum_check=None).where(Source.id == old.leader_id).execute()
+        if old.set_kind:
+            Source.update(set_kind=old.set_kind).where(Source.id == source.id).execute()
+            Source.update(leader=source.id).where(Source.leader == old.id).execute()
+            Source.update(set_kind=None, sum_check=None).where(Source.id == old.id).execute()
+        for each in (old.id, source.id):
+            announce(source.job_id, each)
 
 
 def sources_of(job_id: int) -> list[Source]:
     """Sources of a job in the order they came in, the members of a set after their leader."""
     place = fn.COALESCE(Source.leader, Source.id)
     return list(Source.select().where(Source.job == job_id).order_by(place, Source.id != place, Source.id))
-
-
-def link_set(leader: Source, members: Sequence[Source], kind: str) -> None:
-    """Let sources take the gain of one; those that are already in a set go into this one.
-
-    kind: "sum" where they are parts of what the leader is and take its curve too, "album" where they are tracks.
-    """
-    with database.atomic():
-        ids = [each.id for each in members if each.id != leader.id and each.job_id == leader.job_id]
-        Source.update(leader=None, sum_check=None, set_kind=kind).where(Source.id == leader.id).execute()
-        fresh = {"leader": leader.id, "sum_check": None, "set_kind": None}
-        Source.update(**fresh).where(Source.id.in_(ids) | Source.leader.in_(ids)).execute()
-        _announce_set(leader, ids)
-
-
-def unlink_set(source: Source) -> None:
-    """End the set that a source leads or belongs to."""
-    with database.atomic():
-        leader_id = source.leader_id or source.id
-        ids = [each.id for each in Source.select(Source.id).where(Source.leader == leader_id)]
-        Source.update(leader=None).where(Source.leader == leader_id).execute()
-        Source.update(sum_check=None, set_kind=None).where(Source.id == leader_id).execute()
-        _announce_set(source, [leader_id, *ids])
-
-
-def members_of(leader_id: int) -> list[Source]:
-    """The members of a set, in their order."""
-    return list(Source.select().where(Source.leader == leader_id).order_by(Source.id))
-
-
-def save_sum_check(leader: Source, found: dict[str, Any]) -> None:
-    """Keep whether the members of a set add up to their leader."""
-    with database.atomic():
-        Source.update(sum_check=found).where(Source.id == leader.id).execute()
-        announce(leader.job_id, leader.id)
-
-
-def _announce_set(source: Source, ids: Sequence[int]) -> None:
-    for each in {source.id, *ids}:
-        announce(source.job_id, each)
 
 
 def find_source(source_id: int) -> Source | None:

@@ -18,12 +18,16 @@ from .sources import sources_of
 class Standing:
     """How a source stands among the versions of its title, the newest first.
 
-    instead: titles of those that count where this one does not.
+    by_choice: whether somebody chose what counts; is_unasked: it came after that choice, and nobody said anything of
+    it yet; is_corrected: a file of the very same name, or one given for it, came later. instead: names of those that
+    count where this one does not.
     """
 
     versions: tuple[int, ...]
     counts: bool
     by_choice: bool
+    is_unasked: bool
+    is_corrected: bool
     instead: tuple[str, ...]
 
     @property
@@ -42,6 +46,8 @@ def standings_of(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Sta
                 PurePath(each.file_name).stem,
                 each.changed_at or each.added_at,
                 load_figures(each.digest, audio).source.layout.positions,
+                each.added_at,
+                each.replaces_id,
             )
             for each in measured.values()
         ]
@@ -49,12 +55,23 @@ def standings_of(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Sta
     found = {}
     for group in groups:
         versions = [measured[key] for key in group]
-        counting = _counting(versions)
+        counting, by_choice = _counting(versions), any(each.counts for each in versions)
         instead = tuple(PurePath(each.file_name).stem for each in versions if each.id in counting)
-        for each in versions:
+        for at, each in enumerate(versions):
             counts = each.id in counting
-            found[each.id] = Standing(tuple(group), counts, each.counts is not None, () if counts else instead)
+            found[each.id] = Standing(
+                tuple(group),
+                counts,
+                by_choice,
+                by_choice and each.counts is None,
+                any(_corrects(other, each) for other in versions[:at]),
+                () if counts else instead,
+            )
     return found
+
+
+def _corrects(newer: Source, older: Source) -> bool:
+    return newer.replaces_id == older.id or newer.file_name.casefold() == older.file_name.casefold()
 
 
 def counting_sources(job_id: int, audio: AudioFolder) -> list[Source]:
@@ -68,6 +85,13 @@ def _counting(versions: Sequence[Source]) -> set[int]:
     """Ids of those that count: what was chosen, else the newest that was not set aside."""
     chosen = {each.id for each in versions if each.counts}
     return chosen or {next((each.id for each in versions if each.counts is None), versions[0].id)}
+
+
+def set_aside(source: Source) -> None:
+    """Keep that a version which came after the choice is not to count."""
+    with database.atomic():
+        Source.update(counts=False).where(Source.id == source.id).execute()
+        announce(source.job_id, source.id)
 
 
 def choose_version(source: Source, audio: AudioFolder, beside: bool) -> None:

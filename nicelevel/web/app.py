@@ -73,6 +73,8 @@ def _teach_templates(app: Flask) -> None:
         spec_words.spec_line,
         spec_words.short_demand,
         board_words.note_word,
+        board_words.aside_word,
+        board_words.aside_sentence,
         board_words.short_word,
         board_words.can_be_tried_again,
         board_words.failed_word,

@@ -24,14 +24,16 @@ from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.own_targets import own_target_of, own_targets_of, with_target
-from nicelevel.store.planning import limited_of, plans_of, sets_proposed
+from nicelevel.store.planning import limited_of, plans_of
 from nicelevel.store.prepared import PreparationFailedError, load_prepared
 from nicelevel.store.readings import load_reading
+from nicelevel.store.sets import proposals
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
 from nicelevel.store.versions import Standing, standings_of
 
 from .hearing_sheet import Sheet, sheet_of
+from .questions import Question, questions_of
 
 FIRST_ROWS = 24
 """So many rows come with the page: more than a screen shows."""
@@ -156,6 +158,12 @@ class Board:
     destinations: tuple[tuple[Destination, Spec], ...]
     rows: tuple[Row, ...]
     summary: Summary | None
+    questions: tuple[Question, ...] = ()
+
+    @property
+    def held(self) -> frozenset[int]:
+        """Ids of sources that are not rendered before a question is answered."""
+        return frozenset[int]().union(*(each.held for each in self.questions))
 
 
 def board_of(job: Job, audio: AudioFolder, whole: Collection[int] | None = None) -> Board:
@@ -172,7 +180,8 @@ def board_of(job: Job, audio: AudioFolder, whole: Collection[int] | None = None)
     )
     specs = tuple((destination, spec_of(destination.spec)) for destination in maker.destinations)
     has_outlines = any(row.is_outline for row in rows)
-    return Board(job, specs, rows, None if has_outlines else _summary(rows, len(specs)))
+    summary = None if has_outlines else _summary(rows, len(specs))
+    return Board(job, specs, rows, summary, questions_of(maker.sources, maker.standings, audio))
 
 
 def column_of(job: Job, destination: Destination, wanted: Sequence[int], audio: AudioFolder) -> list[Row]:
@@ -223,9 +232,8 @@ def _set_of(
     linked = tuple(each.title for each in others.values() if leader_id in (each.id, each.leader_id))
     if linked or source.state != "measured":
         return linked, ()
-    proposed = sets_proposed([source, *others.values()], audio)
-    members = next((each.members for each in proposed if each.leader == source.id), ())
-    return (), tuple(others[int(key)] for key in members)
+    proposed = proposals([source, *others.values()], audio, also_answered=True)
+    return (), next((each.members for each in proposed if each.leader.id == source.id), ())
 
 
 def price_of(source: Source, destination: Destination, audio: AudioFolder) -> PriceDrawing | None:
@@ -279,13 +287,13 @@ class RowMaker:
         self._made = _by_place(deliverables_of(job_id))
         self._own = own_targets_of(job_id)
         self._readings = noted_readings([each for each in self.sources if each.state == "measured"], audio)
-        self._standings = standings_of(self.sources, audio)
+        self.standings = standings_of(self.sources, audio)
         self._places = {source.id: self._place(source) for source in self.sources}
         self.sources.sort(key=lambda source: self._places[source.id])
 
     def outline(self, source: Source) -> Row:
         place = self._places.get(source.id, "")
-        return Row(source, None, (), self._standings.get(source.id), place, True, self._audio)
+        return Row(source, None, (), self.standings.get(source.id), place, True, self._audio)
 
     def row(self, source: Source) -> Row:
         outline, reading = self.outline(source), self._readings.get(source.id)
@@ -295,7 +303,7 @@ class RowMaker:
     def _place(self, source: Source) -> str:
         """Where a row stands: by the versions of its title, the newest first, members of a set after their leader."""
         leader_id = source.leader_id or source.id
-        standing = self._standings.get(leader_id)
+        standing = self.standings.get(leader_id)
         first, rank = (standing.place, standing.versions.index(leader_id)) if standing else (leader_id, 0)
         return f"{first:010d}-{rank:03d}-{leader_id:010d}-{source.leader_id is not None:d}-{source.id:010d}"
 

@@ -131,11 +131,13 @@ def remove(destination_id: int) -> Any:
 def render_all(job_id: int) -> Any:
     """Queue all that lands and is not proved yet, or only what belongs to some sources or to one destination."""
     sources, destination_id = request.form.getlist("source", type=int), request.form.get("destination", type=int)
-    asked = places_to_render(_board(job_id, None), sources, destination_id)
+    shown = _board(job_id, None)
+    asked = places_to_render(shown, sources, destination_id)
+    held = {source.id for source, _ in asked} & shown.held
     # One transaction for all of them: two thousand of their own take a quarter of a minute.
     with database.atomic():
-        queued = sum(len(enqueue_renders(source, place, audio())) for source, place in asked)
-    return jsonify(queued=queued)
+        queued = sum(len(enqueue_renders(source, place, audio())) for source, place in asked if source.id not in held)
+    return jsonify(queued=queued, held=len(held))
 
 
 @jobs.get("/jobs/<int:job_id>/proved")

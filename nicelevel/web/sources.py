@@ -10,11 +10,13 @@ from nicelevel.core.plan.sets import loudest
 from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.store.jobs import add_destination, find_destination
+from nicelevel.store.models import Source
 from nicelevel.store.own_targets import own_target_of, save_own_target
 from nicelevel.store.readings import load_figures
-from nicelevel.store.sources import find_source, link_set, remove_source, unlink_set
+from nicelevel.store.sets import keep_alone, link_set, members_of, proposals, unlink_set
+from nicelevel.store.sources import find_source, remove_source, sources_of
 from nicelevel.store.specs import free_slug, keep_version, spec_of
-from nicelevel.store.versions import choose_version
+from nicelevel.store.versions import choose_version, set_aside
 from nicelevel.work.enqueue import (
     enqueue_again_of_source,
     enqueue_preparations,
@@ -44,7 +46,15 @@ def upload(job_id: int) -> Any:
     refuse_too_large(request.content_length, config)
     digest, size_bytes = receive(file_name, request.stream, request.content_length, config.uploads_folder, audio())
     changed_at = changed(request.args.get("changed", type=int))
-    return jsonify(source=enqueue_source(job_id, file_name, digest, size_bytes, changed_at=changed_at).id)
+    replaces = replaced(job_id, request.args.get("replaces", ""))
+    source = enqueue_source(job_id, file_name, digest, size_bytes, changed_at=changed_at, replaces=replaces)
+    return jsonify(source=source.id)
+
+
+def replaced(job_id: int, given: str) -> Source | None:
+    """The source of a job that a file is given for; None where none is named, or it has gone."""
+    source = find_source(int(given)) if given.isdigit() and len(given) < 19 else None
+    return source if source and source.job_id == job_id else None
 
 
 def changed(milliseconds: int | None) -> datetime | None:
@@ -88,7 +98,7 @@ def link(source_id: int) -> Any:
     """Let other sources of the job take the gain of this one."""
     leader = source_or_404(source_id)
     members = [source_or_404(each) for each in request.form.getlist("member", type=int)]
-    link_set(leader, members, "sum")
+    link_set(leader, [*members_of(leader.id), *members], "sum")
     enqueue_sum_check(leader)
     return jsonify(linked=len(members))
 
@@ -115,6 +125,23 @@ def unlink(source_id: int) -> Any:
     """End the set of this source."""
     unlink_set(source_or_404(source_id))
     return jsonify(unlinked=source_id)
+
+
+@sources.post("/sources/<int:source_id>/alone")
+def stand_alone(source_id: int) -> Any:
+    """Let the sources that a set was proposed for stand alone; source_id: of what would lead it."""
+    source = source_or_404(source_id)
+    for each in proposals(sources_of(source.job_id), audio()):
+        if each.leader.id == source_id:
+            keep_alone(each)
+    return jsonify(alone=source_id)
+
+
+@sources.post("/sources/<int:source_id>/leave-aside")
+def leave_aside(source_id: int) -> Any:
+    """Stay with the version that was chosen before this one came."""
+    set_aside(source_or_404(source_id))
+    return jsonify(aside=source_id)
 
 
 @sources.post("/sources/<int:source_id>/count")

@@ -19,6 +19,7 @@ from functools import partial
 from pathlib import Path
 from threading import Lock
 from typing import Any, BinaryIO
+from urllib.parse import quote
 
 from flask import Blueprint, Response, current_app, jsonify, make_response, request, url_for
 from werkzeug.http import http_date
@@ -27,11 +28,13 @@ from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, NotFoundError
 from nicelevel.core.files.staged import speaking_errors
 from nicelevel.store.database import persistently
+from nicelevel.store.models import Source
+from nicelevel.store.sources import same_file
 from nicelevel.work.enqueue import enqueue_source
 from nicelevel.work.keeping import UPLOAD_KEPT_S
 
 from .found import audio, job_or_404
-from .sources import changed, shown_name
+from .sources import changed, replaced, shown_name
 from .upload import refuse_too_large
 
 uploads = Blueprint("uploads", __name__)
@@ -52,7 +55,7 @@ class ConflictError(NiceLevelError):
 class Begun:
     """An upload that has been begun: for which job, what the file is called, how long it is, when it was changed.
 
-    digest: of its contents, once all of it is there.
+    digest: of its contents, once all of it is there; replaces: the id of the source that it is given for, if any.
     """
 
     key: str
@@ -61,6 +64,7 @@ class Begun:
     size_bytes: int
     changed_ms: int | None
     digest: str = ""
+    replaces: str = ""
 
 
 class _Digests:
@@ -109,7 +113,8 @@ def begin(job_id: int) -> Response:
         raise NotFoundError("The upload does not say how long it is.")
     refuse_too_large(int(size_bytes), current_app.config["NICE_LEVEL"])
     changed_ms = int(told["changed"]) if told.get("changed", "").isdigit() else None
-    begun = Begun(uuid.uuid4().hex, job_id, shown_name(told.get("filename", "")), int(size_bytes), changed_ms)
+    name, replaces = shown_name(told.get("filename", "")), told.get("replaces", "")
+    begun = Begun(uuid.uuid4().hex, job_id, name, int(size_bytes), changed_ms, replaces=replaces)
     with speaking_errors(_folder()):
         _data_path(begun.key).touch()
         _keep(begun)
@@ -117,8 +122,17 @@ def begin(job_id: int) -> Response:
     answer.headers["Location"] = url_for("uploads.send", key=begun.key)
     answer.headers["Upload-Expires"] = http_date(time.time() + UPLOAD_KEPT_S)
     if not begun.size_bytes:
-        answer.headers["Nice-Level-Source"] = str(_finish(begun))
+        _tell(answer, begun)
     return answer
+
+
+def _tell(answer: Response, begun: Begun) -> None:
+    """Finish an upload and say which source it became, and where that was here before, that it was."""
+    source, was_here = _finish(begun)
+    answer.headers["Nice-Level-Source"] = str(source.id)
+    if was_here:
+        said = f"{begun.name} is here already, the same to the last bit: it was not taken in twice."
+        answer.headers["Nice-Level-Said"] = quote(said)
 
 
 def _metadata() -> dict[str, str]:
@@ -183,7 +197,7 @@ def send(key: str) -> Response:
         answer = make_response("", 204)
         answer.headers["Upload-Offset"] = str(offset)
         if offset == begun.size_bytes and path.exists():
-            answer.headers["Nice-Level-Source"] = str(_finish(begun))
+            _tell(answer, begun)
         return answer
 
 
@@ -204,8 +218,8 @@ def _append(begun: Begun, path: Path, offset: int, stream: BinaryIO) -> int:
     return offset
 
 
-def _finish(begun: Begun) -> int:
-    """Move what has come to its place and have it measured; the id of the source.
+def _finish(begun: Begun) -> tuple[Source, bool]:
+    """Move what has come to its place and have it measured; the source, and whether it was here before.
 
     Its digest is kept first: where we are killed in between, whoever asks how far it is brings it to its end.
     """
@@ -217,10 +231,14 @@ def _finish(begun: Begun) -> int:
         if path.exists():
             audio().adopt(path, digest)
     changed_at = changed(begun.changed_ms)
-    taken = partial(enqueue_source, begun.job, begun.name, digest, begun.size_bytes, changed_at=changed_at)
+    # Where it was being finished before, the source may be its own.
+    is_first = not begun.digest
+    was_here = is_first and persistently(partial(same_file, begun.job, begun.name, digest), ANSWER_S) is not None
+    more: dict[str, Any] = {"changed_at": changed_at, "replaces": replaced(begun.job, begun.replaces)}
+    taken = partial(enqueue_source, begun.job, begun.name, digest, begun.size_bytes, **more)
     source = persistently(taken, ANSWER_S)
     _about_path(begun.key).unlink(missing_ok=True)
-    return int(source.id)
+    return source, was_here
 
 
 def _keep(begun: Begun) -> None:

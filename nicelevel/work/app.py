@@ -3,7 +3,7 @@
 import procrastinate
 import psycopg
 
-TASKS = ["nicelevel.work.tasks", "nicelevel.work.sending"]
+TASKS = ["nicelevel.work.tasks", "nicelevel.work.sending", "nicelevel.work.sets"]
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(), import_paths=TASKS, worker_defaults={})
 
 WORKING, SENDING = "default", "sending"

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from nicelevel.config import Config
+from nicelevel.core.words import listed
 from nicelevel.handover.receiver import checked_address
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
@@ -14,13 +15,13 @@ from nicelevel.store.own_targets import own_target_of, with_target
 from nicelevel.store.planning import plans_of
 from nicelevel.store.prepared import failed_preparations
 from nicelevel.store.sendings import add_sending
-from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, sources_of
+from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, same_file, sources_of
 from nicelevel.store.specs import spec_of
 
 from .sending import send_package
+from .sets import check_sum_of_set
 from .tasks import (
     PREPARE_PRIORITY,
-    check_sum_of_set,
     defer_preparation,
     defer_preparations,
     make_sum,
@@ -40,10 +41,16 @@ def enqueue_source(
     title: str | None = None,
     kind: str = "mix",
     changed_at: datetime | None = None,
+    replaces: Source | None = None,
 ) -> Source:
-    """Take a source into a job and have it measured."""
+    """Take a source into a job and have it measured; the very same file is not taken in twice.
+
+    replaces: the source that it is to stand for.
+    """
     with database.atomic():
-        source = add_source(job_id, file_name, digest, size_bytes, title, kind, changed_at)
+        if twin := same_file(job_id, file_name, digest):
+            return twin
+        source = add_source(job_id, file_name, digest, size_bytes, title, kind, changed_at, replaces)
         enqueue_measuring(source)
         for lost in lost_sources(digest):
             measure_again(lost)
@@ -108,7 +115,7 @@ def enqueue_sum(job_id: int, members: Sequence[Source]) -> Source:
     """Have the sum of some sources made, as a source that they take their gain from."""
     with database.atomic():
         titles = [each.title for each in members]
-        title = f"Sum of {', '.join(titles[:-1])} and {titles[-1]}" if len(titles) <= 4 else f"Sum of {len(titles)}"
+        title = f"Sum of {listed(titles)}" if len(titles) <= 4 else f"Sum of {len(titles)}"
         source = add_source(job_id, "sum.wav", "", 0, title, kind="sum")
         task = make_sum.configure(connection=database.connection(), priority=MEASURE_PRIORITY)
         task.defer(source_id=source.id, member_ids=[each.id for each in members])

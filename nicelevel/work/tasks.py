@@ -19,7 +19,6 @@ from nicelevel.core.files.staged import flush, speaking_errors
 from nicelevel.core.hear.programmes import hearing_fold
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.sets import judged_by
-from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.core.prepare import Kept, prepare
 from nicelevel.core.prepare.shared import SharedSignals
 from nicelevel.core.prepare.sum_up import write_sum
@@ -30,7 +29,6 @@ from nicelevel.core.values import Deliverable as Made
 from nicelevel.core.values import Plan, Preparation
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.proof_sheet import course_json
-from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import DECODED, AudioFolder
 from nicelevel.store.changes import announce
 from nicelevel.store.database import database, persistently
@@ -56,17 +54,11 @@ from nicelevel.store.prepared import (
     prepared_signals,
 )
 from nicelevel.store.readings import is_measured, load_figures, save_reading
-from nicelevel.store.sources import (
-    begin_source,
-    end_source,
-    find_source,
-    link_set,
-    members_of,
-    save_source,
-    save_sum_check,
-)
+from nicelevel.store.sets import link_set
+from nicelevel.store.sources import begin_source, end_source, find_source, save_source, take_place
 from nicelevel.store.specs import spec_of
 
+from .sets import defer_look_at_sets
 from .trying import Call, ending, progress_of, task
 
 PREPARE_PRIORITY = 5
@@ -110,7 +102,9 @@ def _measure(call: Call, source: Source, audio: AudioFolder) -> None:
 def _save_measured(source: Source, audio: AudioFolder) -> None:
     if not persistently(partial(save_source, source, "measured", progress_ratio=1.0)):
         raise StoppedError("Stopped.")
+    persistently(partial(take_place, source))
     persistently(partial(defer_preparations, source, audio))
+    persistently(partial(defer_look_at_sets, source.job_id))
 
 
 @contextmanager
@@ -160,30 +154,6 @@ def _prepare(call: Call, source: Source, steps: Preparation, audio: AudioFolder)
         prepared = prepare(path, steps, folder, progress)
     with speaking_errors(Path(source.file_name)):
         persistently(partial(save_reading, digest, prepared.reading, audio))
-
-
-def _give_up_sum_check(config: Config, code: str, sentence: str, leader_id: int) -> None:
-    if leader := find_source(leader_id):
-        save_sum_check(leader, {"adds_up": None, "sentence": sentence})
-
-
-@task(_give_up_sum_check)
-def check_sum_of_set(call: Call, leader_id: int) -> None:
-    """Hold the members of a set against their leader and keep what was found."""
-    audio = AudioFolder(call.config.audio_folder)
-    leader, members = find_source(leader_id), members_of(leader_id)
-    if leader is None or not members:
-        return
-
-    def fail(code: str, sentence: str) -> bool:
-        save_sum_check(leader, {"adds_up": None, "sentence": sentence})
-        return True
-
-    with ending(call, fail, lambda: True):
-        mix, *stems = (audio.audio_path(each.digest) for each in (leader, *members))
-        titles = [each.title for each in members]
-        kept = sum_json(check_sum(mix, stems, titles=[leader.title, *titles]), titles)
-        persistently(partial(save_sum_check, leader, kept))
 
 
 @task(_give_up_source)

@@ -57,5 +57,28 @@ def test_what_differs_in_more_is_another_title():
     assert versions_of([*dated("ferry v1", alike="stereo"), *dated("ferry v2", alike="5.1")]) == ()
 
 
-def test_equal_names_without_a_word_for_versions_stay_apart():
-    assert versions_of([Dated(1, "mix", NOON), Dated(2, "mix", NOON)]) == ()
+def test_the_same_name_twice_is_a_correction_and_what_came_later_counts():
+    """Whatever the files say of when they were changed."""
+    first = Dated(1, "mix", NOON + timedelta(days=3), arrived_at=NOON)
+    later = Dated(2, "Mix", NOON, arrived_at=NOON + timedelta(hours=1))
+    other = Dated(3, "mix drums", NOON, arrived_at=NOON)
+    assert versions_of([first, later, other]) == ((2, 1),)
+    assert versions_of([first, Dated(2, "mix", NOON, alike="5.1")]) == ()
+
+
+def test_a_correction_of_a_version_comes_before_it_and_after_newer_ones():
+    one = Dated(1, "ferry v1", NOON, arrived_at=NOON)
+    two = Dated(2, "ferry v2", NOON, arrived_at=NOON)
+    again = Dated(3, "ferry v1", NOON, arrived_at=NOON + timedelta(hours=1))
+    assert versions_of([one, two, again]) == ((2, 3, 1),)
+
+
+def test_a_file_that_was_given_for_another_comes_right_before_it():
+    """Whatever it is called: it has the place of what it replaces among the versions."""
+    one, two = Dated(1, "ferry v1", NOON), Dated(2, "ferry v2", NOON)
+    fixed = Dated(3, "bounce", NOON, replaces=1)
+    assert versions_of([one, fixed]) == ((3, 1),)
+    assert versions_of([one, two, fixed]) == ((2, 3, 1),)
+    again = Dated(4, "bounce 44", NOON, replaces=3)
+    assert versions_of([one, two, fixed, again]) == ((2, 4, 3, 1),)
+    assert versions_of([Dated(5, "alone", NOON, replaces=99)]) == ()

@@ -5,13 +5,19 @@ import re
 import numpy as np
 import pytest
 
+from nicelevel.store.current import current_deliverables
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import destinations_of
-from nicelevel.store.sources import sources_of
+from nicelevel.store.own_targets import own_targets_of
+from nicelevel.store.sources import find_source, sources_of
 from nicelevel.web.board import FIRST_ROWS
 from tests import signals
 
 from .uploading import JSON, upload, wav
+
+
+def audio_of(client):
+    return client.application.config["AUDIO"]
 
 
 def titles(job):
@@ -49,12 +55,110 @@ def test_an_older_version_does_not_stand_against_a_spec(client, versions):
     assert "Night ferry v1" not in page
 
 
-def test_the_choice_of_a_version_is_kept_when_a_newer_one_comes(client, versions, work_off):
+def test_the_choice_of_a_version_is_kept_and_asked_about_when_a_newer_one_comes(client, versions, work_off):
     client.post(f"/sources/{by_title(versions, 'Night ferry v1').id}/count", headers=JSON)
+    parts = client.get(f"/jobs/{versions.id}/parts").text
+    assert "set aside: Night ferry v1 was chosen" in parts
+    assert "data-answer" not in parts
     upload(client, versions, "Night ferry v3.wav", wav(signals.noise(4, -25, seed=3)))
     work_off()
     parts = client.get(f"/jobs/{versions.id}/parts").text
     assert re.findall(r'data-versions="(\w*)"', parts) == ["older", "older", "counts"]
+    assert "Night ferry v3 came after Night ferry v1 was chosen." in parts
+    count, leave = re.findall(r'data-answer="([^"]+)"', parts)
+    client.post(leave, headers=JSON)
+    assert "data-answer" not in client.get(f"/jobs/{versions.id}/parts").text
+    client.post(count, headers=JSON)
+    parts = client.get(f"/jobs/{versions.id}/parts").text
+    assert re.findall(r'data-versions="(\w*)"', parts) == ["counts", "older", "older"]
+
+
+STEMS = [0.3 * signals.programme(4, seed=seed) for seed in (7, 8)]
+
+
+def _song(client, job, work_off, mix):
+    upload(client, job, "song.wav", wav(mix))
+    for name, stem in zip("ab", STEMS, strict=True):
+        upload(client, job, f"song_{name}.wav", wav(stem))
+    work_off()
+
+
+def test_a_mix_and_stems_that_add_up_are_a_set_at_once_and_apart_for_good_by_one_key(client, job, work_off):
+    _song(client, job, work_off, sum(STEMS))
+    song = by_title(job, "song")
+    assert [each.leader_id for each in sources_of(job.id)] == [None, song.id, song.id]
+    parts = client.get(f"/jobs/{job.id}/parts").text
+    assert "with its stems" in parts
+    assert "data-answer" not in parts
+    client.post(f"/sources/{song.id}/unlink", headers=JSON)
+    upload(client, job, "other.wav", wav(signals.noise(4, -20)))
+    work_off()
+    assert all(each.leader_id is None for each in sources_of(job.id))
+    assert "data-answer" not in client.get(f"/jobs/{job.id}/parts").text
+
+
+def test_stems_that_do_not_add_up_are_asked_about_before_they_are_rendered(client, job, work_off):
+    _song(client, job, work_off, STEMS[0] + 0.5 * STEMS[1])
+    song = by_title(job, "song")
+    parts = client.get(f"/jobs/{job.id}/parts").text
+    assert "song_a and song_b: named like stems of song. The stems do not add up to the mix" in parts
+    assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 0, "held": 3}
+    together, alone = re.findall(r'data-answer="([^"]+)" data-members="([^"]*)"', parts)
+    client.post(alone[0], headers=JSON)
+    assert client.post(f"/jobs/{job.id}/render", headers=JSON).json["held"] == 0
+    client.post(together[0], data={"member": together[1].split()}, headers=JSON)
+    assert {each.leader_id for each in sources_of(job.id)} == {None, song.id}
+
+
+def test_a_stem_that_comes_later_joins_its_set_where_the_sum_says_so(client, job, work_off):
+    mix = STEMS[0] + STEMS[1]
+    upload(client, job, "song.wav", wav(mix))
+    upload(client, job, "song_a.wav", wav(STEMS[0]))
+    work_off()
+    assert "data-answer" in client.get(f"/jobs/{job.id}/parts").text
+    upload(client, job, "song_b.wav", wav(STEMS[1]))
+    work_off()
+    assert [each.leader_id for each in sources_of(job.id)].count(by_title(job, "song").id) == 2
+    assert "data-answer" not in client.get(f"/jobs/{job.id}/parts").text
+
+
+def test_a_correction_under_the_same_name_counts_and_the_first_is_in_no_package(client, job, work_off):
+    for level in (-30, -20):
+        upload(client, job, "Night ferry.wav", wav(signals.noise(4, level, seed=-level)))
+        work_off()
+        client.post(f"/jobs/{job.id}/render", headers=JSON)
+        work_off()
+    parts = client.get(f"/jobs/{job.id}/parts").text
+    assert re.findall(r'data-versions="(\w*)"', parts) == ["counts", "older"]
+    assert "replaced" in parts
+    _, second = sorted(sources_of(job.id), key=lambda each: each.id)
+    assert {each.source_id for each in current_deliverables(job.id, audio_of(client))} == {second.id}
+
+
+def test_the_very_same_file_is_not_taken_in_twice(client, job, work_off):
+    data = wav(signals.noise(2, -20))
+    assert upload(client, job, "one.wav", data).json == upload(client, job, "one.wav", data).json
+    upload(client, job, "two.wav", data)
+    work_off()
+    parts = client.get(f"/jobs/{job.id}/parts").text
+    assert len(sources_of(job.id)) == 2
+    assert parts.count("The same file as") == 2
+
+
+def test_a_file_that_replaces_another_takes_its_title_its_set_and_its_own_target(client, job, work_off):
+    _song(client, job, work_off, sum(STEMS))
+    song, stem = by_title(job, "song"), by_title(job, "song_a")
+    place = destinations_of(job.id)[0]
+    client.post(f"/sources/{song.id}/target/{place.id}", data={"target": "-20"}, headers=JSON)
+    address = f"/jobs/{job.id}/sources?name=bounce.wav&replaces={song.id}"
+    client.post(address, data=wav(0.5 * sum(STEMS)), headers=JSON)
+    work_off()
+    new = next(each for each in sources_of(job.id) if each.file_name == "bounce.wav")
+    assert (new.title, new.set_kind, new.replaces_id) == ("song", "sum", song.id)
+    assert find_source(stem.id).leader_id == new.id
+    assert own_targets_of(job.id)[new.id, place.id] == -20.0
+    parts = client.get(f"/jobs/{job.id}/parts").text
+    assert "A later file stands for this one: bounce." in parts
 
 
 def test_versions_that_are_both_wanted_both_count(client, versions):

@@ -20,7 +20,8 @@ from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.planning import plans_of
 from nicelevel.store.sendings import begin_sending, end_sending, find_sending, save_sending, sendings_of
-from nicelevel.store.sources import link_set, sources_of
+from nicelevel.store.sets import link_set
+from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import keep_version
 from nicelevel.work.enqueue import enqueue_renders, enqueue_sending, enqueue_source
 from tests import signals

@@ -14,10 +14,10 @@ from nicelevel.core.specs.library import shipped_toml
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Reading, Source
-from nicelevel.store.planning import sets_proposed
 from nicelevel.store.prepared import nearly_prepared, prepared_signals
 from nicelevel.store.readings import load_figures
-from nicelevel.store.sources import find_source, link_set, sources_of, unlink_set
+from nicelevel.store.sets import link_set, members_of, proposals, unlink_set
+from nicelevel.store.sources import find_source, sources_of
 from nicelevel.store.specs import keep_version, spec_of
 from nicelevel.work import tasks, trying
 from nicelevel.work.app import open_queue
@@ -224,8 +224,10 @@ def test_members_of_a_set_are_written_with_one_gain(take_in, work_off, store, jo
     mix = take_in("song.wav", sum(stems))
     members = [take_in(f"song_{name}.wav", stem) for name, stem in zip("ab", stems, strict=True)]
     work_off()
-    (proposed,) = sets_proposed(sources_of(job.id), store)
-    assert (proposed.leader, set(proposed.members)) == (mix.id, {each.id for each in members})
+    assert [each.id for each in members_of(mix.id)] == [each.id for each in members]
+    assert find_source(mix.id).sum_check["adds_up"]
+    unlink_set(find_source(members[0].id))
+    assert proposals(sources_of(job.id), store) == []
     link_set(mix, members, "sum")
     assert [each.id for each in sources_of(job.id)] == [mix.id, *(each.id for each in members)]
     everyone = sources_of(job.id)

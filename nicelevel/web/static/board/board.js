@@ -16,6 +16,13 @@ const CLOSE_UP_HEIGHT = 247;
 const SEEN_AFTER_MS = 400;
 const BROKEN_OFF_MS = 600; // by then the worker of the uploads has said what is under way
 
+// What was chosen, so that the same may be chosen again.
+function chosenFiles(input) {
+  const files = [...input.files];
+  input.value = "";
+  return files;
+}
+
 function board() {
   return {
     dropping: false,
@@ -199,10 +206,24 @@ function board() {
       if (event.target.closest("[data-render-one]")) this.renderOne();
       if (event.target.closest("[data-hear-joins]")) this.hearJoins();
       if (event.target.closest("[data-link]")) this.linkSet();
+      const replacing = event.target.closest("[data-replace]");
+      if (replacing) this.chooseReplacement(replacing.dataset.replace);
       const counting = event.target.closest("[data-count]");
       if (counting) this.countVersion(counting.dataset.count);
       const measure = event.target.closest("[data-measure]")?.dataset.measure;
       if (measure) this.match(event.target.closest("[data-match]").dataset.match, measure);
+    },
+
+    // A question over the rows: the answer is sent, what follows from it comes with the changes.
+    async answer(event) {
+      const button = event.target.closest("[data-answer]");
+      if (!button) return;
+      const members = button.dataset.members.split(" ").filter(Boolean);
+      try {
+        await post(button.dataset.answer, members.map((id) => ["member", id]));
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     // Links what the server proposes as a set, or ends the set.
@@ -270,9 +291,10 @@ function board() {
 
     async render(fields, nothing) {
       try {
-        const { queued } = await post(this.$root.dataset.render, fields);
+        const { queued, held } = await post(this.$root.dataset.render, fields);
         this.tellSeen();
-        say(queued ? `${queued} on the queue.` : nothing);
+        const waits = held ? `${held} source${held === 1 ? " waits" : "s wait"} for an answer to what is asked above the rows.` : "";
+        say([queued ? `${queued} on the queue.` : held ? "" : nothing, waits].filter(Boolean).join(" "));
       } catch (error) {
         say(error.message);
       }
@@ -427,13 +449,20 @@ function board() {
     },
 
     takeChosen() {
-      const files = [...this.$refs.files.files];
-      this.$refs.files.value = "";
-      this.takeIn(files);
+      this.takeIn(chosenFiles(this.$refs.files));
     },
 
-    takeIn(files) {
-      takeFiles(this.$root.dataset.job, this.$root.dataset.upload, files);
+    chooseReplacement(source) {
+      this.replaced = source;
+      this.$refs.replacement.click();
+    },
+
+    takeReplacement() {
+      this.takeIn(chosenFiles(this.$refs.replacement), this.replaced);
+    },
+
+    takeIn(files, replaces) {
+      takeFiles(this.$root.dataset.job, this.$root.dataset.upload, files, replaces);
     },
 
     // One row for each file on its way to this job, also of other pages; and for what broke off before.

@@ -1,5 +1,7 @@
 // A page's side of uploading: hands files to the shared worker, hears how far all of them are, asks before leaving.
 
+import { say } from "../page.js";
+
 const LIVES_ON = Boolean(globalThis.navigation);
 const token = document.querySelector("meta[name=csrf-token]").content;
 const worker = new SharedWorker(new URL("worker.js", import.meta.url), { name: "uploads", extendedLifetime: true });
@@ -9,6 +11,7 @@ let goesOnInside = false;
 const watchers = [];
 
 worker.port.onmessage = ({ data }) => {
+  if (data.said) return say(data.said);
   told = data;
   for (const each of watchers) each(told);
 };
@@ -19,8 +22,10 @@ export function watchUploads(onChange) {
   onChange(told);
 }
 
-export function takeFiles(job, address, files) {
-  worker.port.postMessage({ kind: "take", job: String(job), address: new URL(address, location.href).href, token, files });
+// replaces: the id of the source that a file is given for, where it is given for one.
+export function takeFiles(job, address, files, replaces = "") {
+  const where = new URL(address, location.href).href;
+  worker.port.postMessage({ kind: "take", job: String(job), address: where, token, files, replaces });
 }
 
 export function forgetUpload(id) {

@@ -27,9 +27,9 @@ function heard(port, { kind, ...told }) {
   if (kind === "bye") ports.delete(port);
 }
 
-function take({ job, address, token, files }) {
+function take({ job, address, token, files, replaces }) {
   for (const file of files) {
-    entries.push({ id: ++number, job, address, token, file, name: file.name, size: file.size, sent: 0, state: "waiting", message: "" });
+    entries.push({ id: ++number, job, address, token, file, replaces, name: file.name, size: file.size, sent: 0, state: "waiting", message: "" });
   }
   tellSoon(0);
   next();
@@ -64,14 +64,18 @@ async function begin(entry) {
     storeFingerprintForResuming: false,
     removeFingerprintOnSuccess: true,
     headers,
-    metadata: { filename: entry.name, changed: String(entry.file.lastModified || "") },
+    metadata: { filename: entry.name, changed: String(entry.file.lastModified || ""), replaces: entry.replaces },
     onShouldRetry: (error) => !GIVES_UP_AT.has(error.originalResponse?.getStatus()),
     onProgress: (sent) => {
       entry.sent = sent;
       tellSoon();
     },
     onError: (error) => end(entry, sentenceOf(error)),
-    onSuccess: () => end(entry, null),
+    onSuccess: ({ lastResponse }) => {
+      const said = lastResponse.getHeader("Nice-Level-Said");
+      if (said) for (const port of ports) port.postMessage({ said: decodeURIComponent(said), job: entry.job });
+      end(entry, null);
+    },
   });
   entry.upload.start();
 }

@@ -1,0 +1,68 @@
+"""What a board asks: whether what is named like stems is levelled as one, and whether a newer version is to count."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from flask import url_for
+
+from nicelevel.core.words import listed
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.models import Source
+from nicelevel.store.sets import Proposal, proposals
+from nicelevel.store.versions import Standing
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What a button says, and what it sends where."""
+
+    words: str
+    address: str
+    members: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True)
+class Question:
+    """held: ids of sources that are not rendered before it is answered."""
+
+    sentence: str
+    answers: tuple[Answer, ...]
+    held: frozenset[int] = frozenset()
+
+
+def questions_of(
+    sources: Sequence[Source], standings: dict[int, Standing], audio: AudioFolder
+) -> tuple[Question, ...]:
+    """All that is to be decided about the sources of one job."""
+    sets = [_of_set(each) for each in proposals(sources, audio)]
+    newer = [_of_newer(each, standings[each.id]) for each in sources if _is_unasked(each, standings)]
+    return (*sets, *newer)
+
+
+def _is_unasked(source: Source, standings: dict[int, Standing]) -> bool:
+    return source.id in standings and standings[source.id].is_unasked
+
+
+def _of_set(proposal: Proposal) -> Question:
+    leader, members = proposal.leader, proposal.members
+    names = listed([each.title for each in members])
+    apart = Answer("Each for itself", url_for("sources.stand_alone", source_id=leader.id))
+    held = frozenset(each.id for each in proposal.sources)
+    if proposal.found is None:
+        sentence = f"{names}: stems of {leader.title}? Their sum is being held against it."
+        return Question(sentence, (apart,), held)
+    ids = tuple(each.id for each in members)
+    together = Answer("One gain for all", url_for("sources.link", source_id=leader.id), ids)
+    sentence = f"{names}: named like stems of {leader.title}. {proposal.found['sentence']}"
+    return Question(sentence, (together, apart), held)
+
+
+def _of_newer(source: Source, standing: Standing) -> Question:
+    chosen = listed(standing.instead)
+    return Question(
+        f"{source.title} came after {chosen} was chosen.",
+        (
+            Answer("Count the new one", url_for("sources.count_version", source_id=source.id)),
+            Answer(f"Stay with {chosen}", url_for("sources.leave_aside", source_id=source.id)),
+        ),
+    )

@@ -1,0 +1,96 @@
+"""Whether stems add up to their mix: looked at where somebody linked them, and where names alone propose a set."""
+
+from collections.abc import Sequence
+from contextlib import suppress
+from functools import partial
+from typing import Any
+
+import procrastinate
+
+from nicelevel.config import Config
+from nicelevel.core.plan.sum_check import check_sum
+from nicelevel.report.sum_words import sum_json
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.database import database, persistently
+from nicelevel.store.models import Source
+from nicelevel.store.sets import Proposal, keep_proposal, members_of, proposals, save_sum_check
+from nicelevel.store.sources import UNMEASURED, find_source, sources_of
+
+from .trying import Call, ending, task
+
+SET_PRIORITY = 6
+"""Before what is prepared: whatever is made of a stem alone is made for nothing where it belongs to a set."""
+
+
+def _unknown(sentence: str) -> dict[str, Any]:
+    return {"adds_up": None, "sentence": sentence}
+
+
+def _looked_at(leader: Source, members: Sequence[Source], audio: AudioFolder) -> dict[str, Any]:
+    """What the sum says, as it is kept. Raises the errors of files that cannot be used."""
+    mix, *stems = (audio.existing_path(each.digest) for each in (leader, *members))
+    titles = [each.title for each in members]
+    return sum_json(check_sum(mix, stems, titles=[leader.title, *titles]), titles)
+
+
+def _give_up_sum_check(config: Config, code: str, sentence: str, leader_id: int) -> None:
+    if leader := find_source(leader_id):
+        save_sum_check(leader, _unknown(sentence))
+
+
+@task(_give_up_sum_check)
+def check_sum_of_set(call: Call, leader_id: int) -> None:
+    """Hold the members of a set against their leader and keep what was found."""
+    leader, members = find_source(leader_id), members_of(leader_id)
+    if leader is None or not members:
+        return
+
+    def fail(code: str, sentence: str) -> bool:
+        save_sum_check(leader, _unknown(sentence))
+        return True
+
+    with ending(call, fail, lambda: True):
+        found = _looked_at(leader, members, AudioFolder(call.config.audio_folder))
+        persistently(partial(save_sum_check, leader, found))
+
+
+def _give_up_looking(config: Config, code: str, sentence: str, job_id: int) -> None:
+    for each in _open(job_id, AudioFolder(config.audio_folder)):
+        keep_proposal(each, _unknown(sentence))
+
+
+@task(_give_up_looking)
+def look_at_sets(call: Call, job_id: int) -> None:
+    """Hold every set that names propose against its sum, once all of the job is measured.
+
+    Where it adds up it is made; where it does not, the board asks.
+    """
+    audio = AudioFolder(call.config.audio_folder)
+    if any(each.state in UNMEASURED for each in sources_of(job_id)):
+        return  # whoever measures the last one has it looked at again
+    for proposal in _open(job_id, audio):
+
+        def fail(code: str, sentence: str, proposal: Proposal = proposal) -> bool:
+            keep_proposal(proposal, _unknown(sentence))
+            return True
+
+        with ending(call, fail, lambda: True):
+            members = [*members_of(proposal.leader.id), *proposal.members]
+            persistently(partial(keep_proposal, proposal, _looked_at(proposal.leader, members, audio)))
+
+
+def _open(job_id: int, audio: AudioFolder) -> list[Proposal]:
+    """What was not looked at yet."""
+    return [each for each in proposals(sources_of(job_id), audio) if each.found is None]
+
+
+def defer_look_at_sets(job_id: int) -> None:
+    """Have the sets of a job looked at; once is enough for all that was measured meanwhile."""
+    with suppress(procrastinate.exceptions.AlreadyEnqueued), database.atomic():
+        looking = look_at_sets.configure(
+            queueing_lock=f"sets {job_id}",
+            lock=f"sets {job_id}",
+            priority=SET_PRIORITY,
+            connection=database.connection(),
+        )
+        looking.defer(job_id=job_id)

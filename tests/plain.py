@@ -63,16 +63,15 @@ def rounded(block: np.ndarray, bits: int) -> np.ndarray:
 
 
 def clipped(signal: np.ndarray, lowest: float, highest: float) -> int:
-    """Samples of one channel in runs of two or more at the same full-scale value."""
-    count, run, last = 0, 0, 0
+    """Samples of one channel in runs of two or more at one value that is full scale or beyond."""
+    count, run = 0, []
     for sample in [*signal, 0.0]:
-        now = 1 if sample >= highest else -1 if sample <= lowest else 0
-        if now and now == last:
-            run += 1
-        else:
-            count += run if run > 1 else 0
-            run = 1 if now else 0
-        last = now
+        is_full = sample >= highest or sample <= lowest
+        if run and is_full and sample == run[-1]:
+            run.append(sample)
+            continue
+        count += len(run) if len(run) > 1 else 0
+        run = [sample] if is_full else []
     return count
 
 

@@ -50,6 +50,7 @@ RINGED = frozenset(
         "one_sided",
         "rate_outlier",
         "silence_inside",
+        "tick_at_head",
     }
 )
 """Notes that make a source stand out wherever it lies."""

@@ -99,13 +99,25 @@ def test_dc_and_extremes():
 @pytest.mark.parametrize("seed", range(5))
 def test_clipped_samples_equal_the_plain_twin(seed):
     generator = np.random.default_rng(seed)
-    signal = generator.choice([-1.0, -0.5, 0.0, 1.0], 2_000)
+    signal = generator.choice([-1.3, -1.0, -0.5, 0.0, 1.0, 1.2], 2_000)
     assert meter_signal(signal[:, None]).clipped_samples == plain.clipped(signal, -1.0, 1.0)
 
 
 def test_single_samples_at_full_scale_are_not_clipping_but_runs_are():
     signal = np.array([0, 1.0, 0, -1.0, 0, 1.0, 1.0, 1.0, 0, -1.0, -1.0, 1.0])[:, None]
     assert meter_signal(signal).clipped_samples == 5
+
+
+def test_floating_point_that_passes_full_scale_is_clipped_only_where_it_stays_at_one_value():
+    """Its runs may lie over the end of what is measured at once, and its peaks beyond full scale are not lost."""
+    over = signals.sine(1000, 3.0, 1)
+    assert meter_signal(over).clipped_samples == 0
+    flat = np.clip(2.0 * over, -1.1, 1.1)
+    found = meter_signal(flat)
+    assert found.clipped_samples == plain.clipped(flat[:, 0], -1.0, 1.0) > 1000
+    across = np.zeros((48_000 * 20, 1))
+    across[48_000 * 8 - 2 : 48_000 * 8 + 2] = 1.2
+    assert meter_signal(across).clipped_samples == 4
 
 
 def test_clipping_of_integers_counts_at_the_largest_positive_code():

@@ -66,7 +66,7 @@ _NOTED = {
     "over_full_scale": (lambda: _faded(signals.sine(1000, 1, 0.5)), lambda: _faded(signals.sine(1000, -0.1, 0.5))),
     "inter_sample_over": (lambda: _between_samples(2.0), lambda: _between_samples(-0.1)),
     "dc": (lambda: _noise(1) + 0.002, lambda: _noise(1) + 0.0005),
-    "one_sided": (lambda: _noise(1) * [1, 0], lambda: _noise(1) * [1, 0.001]),
+    "one_sided": (lambda: _noise(1) * [1, 0], lambda: _noise(1) * [1, 0.02]),
     "inverted": (lambda: _copy(0, 0) * [1, -1], lambda: _copy(0, 0.1) * [1, -1]),
     "identical": (lambda: _copy(0, 0), lambda: _copy(0, 0.1)),
     "nearly_identical": (lambda: _copy(0, 0.003), lambda: _copy(0, 0.1)),
@@ -81,6 +81,34 @@ _NOTED = {
     "layout_assumed": (lambda: _noise(1, channels=6), lambda: _noise(1, channels=2)),
     "layout_unknown": (lambda: _noise(1, channels=10), lambda: _noise(1, channels=6)),
 }
+
+
+@pytest.mark.parametrize("kind", ["hiss", "hum", "crosstalk"])
+def test_a_side_that_carries_only_what_it_should_not_is_mute(kind):
+    """41 dB under the programme; 39 dB under it, it is somebody's."""
+    left = signals.noise(3, -20, seed=4)[:, 0]
+    rest = {
+        "hiss": signals.noise(3, -20, seed=9)[:, 1],
+        "hum": signals.sine(50, -20, 3)[:, 0],
+        "crosstalk": left,
+    }[kind]
+    rest = rest * np.sqrt((left**2).sum() / (rest**2).sum())
+    for down_db, found in ((-41.0, "left_only"), (-39.0, "none")):
+        reading = meter_signal(np.stack((left, rest * signals.ratio(down_db)), axis=1))
+        assert reading.mono_kind == found
+        assert ("one_sided" in _codes(reading)) == (found == "left_only")
+
+
+def test_floating_point_over_full_scale_is_not_clipped_and_comes_back():
+    """Where part of it is clipped, at whatever value, places and sentences say so of that part alone."""
+    over = _faded(signals.sine(1000, 6, 2))
+    assert "clipped" not in _codes(meter_signal(over))
+    assert "turning it down brings it back" in meter_signal(over).notes[0].sentence
+    over[60_000:61_000] = np.clip(over[60_000:61_000], -1.2, 1.2)
+    clipped, passed = meter_signal(over).notes[:2]
+    assert (clipped.code, passed.code) == ("clipped", "over_full_scale")
+    assert clipped.places == ((1.25, 1.28),)
+    assert "brings it back" not in passed.sentence
 
 
 def _codes(reading):

@@ -9,10 +9,14 @@ from ..files.codes import Coding, read
 from ..kernels import Floats, Integers, kernel
 from ..units import db_from_ratio, rms_dbfs_from_mean_square
 from ..values import Source
+from .gating import HOPS_PER_SECOND
 
 SILENCE_DBFS = -60.0
 SAME_SIGNAL_RATIO = 1e-8
 """Two channels carry the same signal where their difference holds less than this share of their energy."""
+
+MUTE_RATIO = 1e-4
+"""A side is mute where it holds less than this share of the other's energy, 40 dB: hiss, hum, crosstalk."""
 
 
 class LevelMeter:
@@ -28,7 +32,9 @@ class LevelMeter:
         self._moving_bits, self._shift = 0, 32 - 8 * coding.dtype.itemsize if coding.is_whole else 0
         self._full_scale = [limit / coding.scale for limit in _full_scale(source)]
         self._count = count_clipped.using(read=coding.reads)
-        self._clipped = np.zeros((source.channels, 3), np.int64)
+        self._clipped = np.zeros((source.channels, 2), np.int64)
+        self._last = np.zeros(source.channels)
+        self.clipped_hops = np.zeros(1 + source.frames * HOPS_PER_SECOND // source.sample_rate_hz, np.uint8)
         self._first_sounding: int | None = None
         self._last_sounding = -1
 
@@ -45,12 +51,16 @@ class LevelMeter:
         self._extremes[:, 1] = np.maximum(self._extremes[:, 1], extremes[:, 1])
         self._moving_bits |= moving_bits << self._shift
 
-    def count_clipped(self, codes: Integers, extremes: Floats) -> None:
-        """Look at every sample of the next frames × channels, only where some reach full scale or a run goes on."""
-        lowest, highest = self._full_scale
+    def count_clipped(self, codes: Integers, first: int, extremes: Floats) -> None:
+        """Look at every sample of the next frames × channels, only where some reach full scale or a run goes on.
+
+        first: the number of the first of them in the file.
+        """
+        limits, rate_hz = self._full_scale, self._source.sample_rate_hz
         for channel, (low, high) in enumerate(extremes):
-            if low <= lowest or high >= highest or self._clipped[channel, 0]:
-                self._count(codes, channel, lowest, highest, self._clipped[channel])
+            if low <= limits[0] or high >= limits[1] or self._clipped[channel, 0]:
+                state = self._clipped[channel], self._last[channel : channel + 1]
+                self._count(codes, channel, *limits, *state, first, rate_hz, self.clipped_hops)
 
     def note_sounding(self, first: int, last: int) -> None:
         """Take the next frames that reach the threshold of silence: the first and the last one."""
@@ -70,7 +80,7 @@ class LevelMeter:
             "max_sample": float(highest),
             "rms_dbfs": self._rms_dbfs(),
             "dc_offset": tuple(float(total) / frames for total in self._sums),
-            "clipped_samples": int(self._clipped[:, 2].sum()),
+            "clipped_samples": int(self._clipped[:, 1].sum()),
             "silence_head_s": head / rate_hz,
             "silence_tail_s": (frames - 1 - self._last_sounding) / rate_hz,
             "correlation": self._correlation(),
@@ -98,14 +108,14 @@ class LevelMeter:
         if self._source.channels != 2:
             return None
         (left, right), product = self._squares, self._product
-        smallest = SAME_SIGNAL_RATIO * (left + right)
+        same = SAME_SIGNAL_RATIO * (left + right)
         kinds = {
-            "identical": left + right - 2.0 * product,
-            "inverted": left + right + 2.0 * product,
-            "left_only": right,
-            "right_only": left,
+            "identical": left + right - 2.0 * product <= same,
+            "inverted": left + right + 2.0 * product <= same,
+            "left_only": right <= MUTE_RATIO * left,
+            "right_only": left <= MUTE_RATIO * right,
         }
-        return next((kind for kind, residual in kinds.items() if residual <= smallest), "none")
+        return next((kind for kind, holds in kinds.items() if holds), "none")
 
     def _bits_used(self) -> int | None:
         declared = self._source.bits_declared
@@ -123,20 +133,33 @@ def _full_scale(source: Source) -> tuple[float, float]:
 
 
 @kernel
-def count_clipped(codes: Integers, channel: int, lowest: float, highest: float, run: Integers) -> None:
-    """Add samples of a channel in runs of two or more at the same full-scale value.
+def count_clipped(
+    codes: Integers,
+    channel: int,
+    lowest: float,
+    highest: float,
+    run: Integers,
+    last: Floats,
+    first: int,
+    rate_hz: int,
+    hops: Integers,
+) -> None:
+    """Add samples of a channel in runs of two or more at the same value at full scale or, in floating point, beyond.
 
-    codes: frames × channels; lowest, highest: in units of a code; run: length of the run that goes on, its sign,
-    samples counted so far; carried on.
+    codes: frames × channels; lowest, highest: in units of a code; run: length of the run that goes on, samples
+    counted so far; last: the sample before; both carried on. first: number of the first frame in the file; hops: of
+    10 ms, set to 1 where a run is.
     """
-    length, sign, count = run[0], run[1], run[2]
+    length, count, before = run[0], run[1], last[0]
     for frame in range(len(codes)):
-        x = read(codes, frame, channel)
-        now = 1 if x >= highest else (-1 if x <= lowest else 0)
-        if now == 0:
+        x = float(read(codes, frame, channel))
+        if lowest < x < highest:
             length = 0
         else:
-            length = length + 1 if now == sign else 1
+            length = length + 1 if length > 0 and x == before else 1
             count += 2 if length == 2 else (1 if length > 2 else 0)
-        sign = now
-    run[0], run[1], run[2] = length, sign, count
+            if length > 1:
+                hops[(first + frame - 1) * HOPS_PER_SECOND // rate_hz] = 1
+                hops[(first + frame) * HOPS_PER_SECOND // rate_hz] = 1
+        before = x
+    run[0], run[1], last[0] = length, count, before

@@ -128,7 +128,8 @@ class Meter:
             correlations=_joined(self._correlations, np.float32),
             spectrum=self._spectrum.spectrum(),
         )
-        traces = Traces(self._true_peak.over_places_s(), self._spectrum.late_copy_s())
+        clipped = self._levels.clipped_hops.astype(np.bool_)
+        traces = Traces(self._true_peak.over_places_s(), self._spectrum.late_copy_s(), clipped)
         return _reading(self._source, curves, self._levels, self._true_peak, traces)
 
     def _measure(self) -> None:
@@ -164,7 +165,7 @@ class Meter:
         self._keep_curves(found, frames, hops)
         extremes = found.extremes()
         self._levels.add(found.sums, extremes, found.bits)
-        self._levels.count_clipped(self._buffer.codes[self._start : self._filled], extremes)
+        self._levels.count_clipped(self._buffer.codes[self._start : self._filled], self._done_frames, extremes)
 
     def _mend_last_hop(self, found: "_Found", hops: int) -> None:
         """Where the last hop is incomplete, the silence after it does not count."""

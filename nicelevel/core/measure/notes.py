@@ -33,16 +33,18 @@ Rule = Callable[[Reading], Note | None]
 
 @dataclass(frozen=True)
 class Traces:
-    """What only the pass over the audio could see: where full scale is passed, how late one side copies the other."""
+    """What only the pass over the audio could see: where full scale is passed, how late one side copies the other, in
+    which 10 ms something is clipped."""
 
     over_places_s: tuple[Place, ...] = ()
     late_copy_s: float | None = None
+    clipped_hops: NDArray[np.bool_] | None = None
 
 
 def notes_of(reading: Reading, traces: Traces) -> tuple[Note, ...]:
     """All notes that hold for a reading, the gravest first."""
     found = (rule(reading) for rule in _RULES)
-    seen = (_inter_sample_over(reading, traces), _late_copy(traces))
+    seen = (_clipped(reading, traces), _inter_sample_over(reading, traces), _late_copy(traces))
     return tuple(sorted((note for note in (*found, *seen) if note), key=lambda note: _GRAVEST_FIRST.index(note.code)))
 
 
@@ -59,12 +61,10 @@ def _too_short(reading: Reading) -> Note | None:
     return None
 
 
-def _clipped(reading: Reading) -> Note | None:
-    if not reading.clipped_samples:
+def _clipped(reading: Reading, traces: Traces) -> Note | None:
+    if not reading.clipped_samples or traces.clipped_hops is None:
         return None
-    bits = reading.source.bits_declared
-    full_scale = 1.0 - 2.0 ** (1 - bits) if bits else 1.0
-    places = _places(reading.curves.peaks >= full_scale * (1.0 - 1e-7), reading)
+    places = _places(traces.clipped_hops, reading)
     where = f"in {len(places)} place{'s' if len(places) != 1 else ''}"
     sentence = f"{reading.clipped_samples} samples clipped {where}, recorded so: turning it down will not mend them."
     return Note("clipped", sentence, places)
@@ -73,7 +73,10 @@ def _clipped(reading: Reading) -> Note | None:
 def _over_full_scale(reading: Reading) -> Note | None:
     if reading.sample_peak_dbfs <= 0.0:
         return None
-    sentence = f"Samples reach {change(reading.sample_peak_dbfs)} dBFS: only a floating-point file can hold that."
+    peak = change(reading.sample_peak_dbfs)
+    kept = "what is not clipped" if reading.clipped_samples else "nothing is lost, and turning it down"
+    brings = "comes back when it is turned down" if reading.clipped_samples else "brings it back"
+    sentence = f"Samples reach {peak} dBFS, which a floating-point file holds: {kept} {brings}."
     return Note("over_full_scale", sentence, _places(reading.curves.peaks > 1.0, reading))
 
 
@@ -104,8 +107,13 @@ def _dc(reading: Reading) -> Note | None:
 
 def _one_sided(reading: Reading) -> Note | None:
     if reading.mono_kind in ("left_only", "right_only"):
-        side = reading.mono_kind.removesuffix("_only")
-        return Note("one_sided", f"One-sided: all of the programme is on the {side}.")
+        side, other = ("left", "right") if reading.mono_kind == "left_only" else ("right", "left")
+        left, right = reading.true_peak_per_channel_dbtp
+        loud, quiet = (left, right) if side == "left" else (right, left)
+        rest = f"; what is on the {other}, its peaks {figure(loud - quiet)} dB lower, is no programme"
+        return Note(
+            "one_sided", f"One-sided: all of the programme is on the {side}{rest if math.isfinite(quiet) else ''}."
+        )
     return None
 
 
@@ -257,7 +265,6 @@ def _places(hops: NDArray[np.bool_], reading: Reading, shortest_hops: int = 1) -
 _RULES: tuple[Rule, ...] = (
     _digital_silence,
     _too_short,
-    _clipped,
     _over_full_scale,
     _one_sided,
     _inverted,

@@ -10,7 +10,7 @@ from .errors import CannotMeetError, OutputExistsError
 from .files.names import deliverable_path
 from .files.staged import speaking_errors
 from .plan import plans
-from .plan.formats import possible_formats
+from .plan.formats import outputs_beside
 from .plan.per_channel import limited_of_plan
 from .plan.sets import judged_by
 from .prepare import Workshop
@@ -37,7 +37,8 @@ def process(
         chosen = plans(workshop.source(), workshop.find, spec)
         for plan in chosen:
             refuse(plan)
-        targets = [folder / deliverable_path(path.stem, spec, plan.output) for plan in chosen]
+        beside = outputs_beside(workshop.source(), spec)
+        targets = [folder / deliverable_path(path.stem, spec, plan.output, beside) for plan in chosen]
         for target in targets:
             refuse_existing(target, replace)
         source = workshop.source()
@@ -78,4 +79,5 @@ def refuse_existing(target: Path, replace: bool) -> None:
 
 def targets_of(source: Source, spec: Spec, folder: Path) -> list[Path]:
     """Every output that a source could get at a destination, known from its header alone."""
-    return [folder / deliverable_path(source.path.stem, spec, output) for _, output in possible_formats(source, spec)]
+    beside = outputs_beside(source, spec)
+    return [folder / deliverable_path(source.path.stem, spec, output, beside) for output in beside]

@@ -6,9 +6,10 @@ from datetime import datetime
 from typing import Any
 
 from nicelevel.core.package import Packed
+from nicelevel.core.specs import Spec
 from nicelevel.store.current import Absent
 from nicelevel.store.models import Deliverable
-from nicelevel.store.specs import kept_version
+from nicelevel.store.specs import kept_version, spec_of
 
 MANIFEST_NAME = "manifest.json"
 MANIFEST_VERSION = 1
@@ -52,6 +53,17 @@ def absent_text(job: str, absent: Sequence[Absent]) -> str:
     return "\n".join([f"{job}: this package is not complete. What is missing:", "", *lines, ""])
 
 
+def spec_path(spec: Spec) -> str:
+    """Where a package has a spec as TOML."""
+    return f"specs/{spec.slug}.toml"
+
+
+def specs_of(deliverables: Sequence[Deliverable]) -> dict[str, str]:
+    """The specs that some deliverables were made for, as TOML, by their names in a package."""
+    versions = {each.spec_id: each.spec for each in deliverables}
+    return {spec_path(spec_of(version)): version.toml for version in versions.values()}
+
+
 def _level_of(made: Deliverable) -> str | None:
     if made.source.leader_id:
         return str(made.source.leader.title)
@@ -65,7 +77,12 @@ def _row(made: Deliverable, packed: Packed) -> dict[str, Any]:
         "path": packed.name,
         "size_bytes": made.size_bytes,
         "sha256": packed.sha256,
-        "spec": {"slug": kept.spec.slug, "name": kept.spec.spec.name, "version": kept.version},
+        "spec": {
+            "slug": kept.spec.slug,
+            "name": kept.spec.spec.name,
+            "version": kept.version,
+            "path": spec_path(kept.spec),
+        },
         "source": {"title": source.title, "file_name": source.file_name, "sha256": source.digest},
         "level_of": _level_of(made),
         "integrated_lufs": measured.get("integrated_lufs"),

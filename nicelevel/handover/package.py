@@ -11,14 +11,14 @@ from zipstream import ZIP_STORED, ZipStream
 from nicelevel.core.errors import LostError
 from nicelevel.core.files.names import safe_name
 from nicelevel.core.package import CHECKSUMS_NAME, Packed, checksum_list, with_own_names
-from nicelevel.report.proof_sheet import ProofSheet, sheets_csv
+from nicelevel.report.proof_sheet import ProofSheet, rules_csv, sheets_csv
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.current import Absent, absent_files, current_deliverables
 from nicelevel.store.database import connected
 from nicelevel.store.deliverables import FILE_CHANGED, FILE_LOST, file_of, lose_deliverable
 from nicelevel.store.models import Deliverable, Job
 
-from .manifest import ABSENT_NAME, MANIFEST_NAME, absent_text, manifest
+from .manifest import ABSENT_NAME, MANIFEST_NAME, absent_text, manifest, specs_of
 from .sheets import proofs_text, sheet_of, sheets_html, sheets_pdf
 
 PIECE_BYTES = 1 << 20
@@ -88,6 +88,8 @@ def stream_package(package: Package, audio: AudioFolder) -> Iterator[bytes]:
         stream.add(absent_text(package.job.title, package.absent).encode(), ABSENT_NAME)
     stream.add(package.checksums.encode(), CHECKSUMS_NAME)
     stream.add(package.manifest.encode(), MANIFEST_NAME)
+    for name, toml in specs_of(package.deliverables).items():
+        stream.add(toml.encode(), name)
     if package.deliverables:
         _add_proof(stream, package, audio)
     return iter(stream)
@@ -114,6 +116,7 @@ def _add_proof(stream: ZipStream, package: Package, audio: AudioFolder) -> None:
     sheets = [sheet_of(each, audio) for each in package.deliverables]
     title = package.job.title
     stream.add(sheets_csv(sheets).encode(), "proof.csv")
+    stream.add(rules_csv(sheets).encode(), "proof-rules.csv")
     stream.add(proofs_text(package.deliverables, package.absent).encode(), "proof.json")
     stream.add(_drawn(sheets_html, title, sheets, package.absent), "proof.html")
     for number, at in enumerate(range(0, len(sheets), SHEETS_A_PDF), 1):

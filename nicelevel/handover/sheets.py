@@ -16,7 +16,7 @@ from nicelevel.store.models import Deliverable
 from nicelevel.store.readings import load_figures
 from nicelevel.store.specs import kept_version
 
-from .manifest import absent_json
+from .manifest import absent_json, spec_path
 
 _FONTS = Path(__file__).parents[1] / "web" / "static" / "vendor" / "fonts"
 """The fonts of the application's pages, which ship once."""
@@ -40,6 +40,7 @@ def sheet_of(deliverable: Deliverable, audio: AudioFolder) -> ProofSheet:
             source=load_figures(deliverable.source.digest, audio),
             spec=kept.spec,
             version=kept.version,
+            spec_path=spec_path(kept.spec),
         )
     )
 

@@ -87,7 +87,10 @@ _STANDARDS = {
 
 @dataclass(frozen=True)
 class Made:
-    """What was kept of a deliverable: JSON of plan, reading and findings, and where it came from."""
+    """What was kept of a deliverable: JSON of plan, reading and findings, and where it came from.
+
+    spec_path: where the package has its spec as TOML.
+    """
 
     title: str
     source_name: str
@@ -102,6 +105,7 @@ class Made:
     source: Reading
     spec: Spec
     version: int
+    spec_path: str
 
 
 @dataclass(frozen=True)
@@ -155,8 +159,13 @@ def proof_sheet(made: Made) -> ProofSheet:
         file_facts=_file_facts(made),
         sha256_lines=tuple(_sha256_lines(made.sha256)),
         way_facts=_way_facts(made),
-        command=f"nice-level check FILE --spec {made.spec.slug}",
+        command=_command(made),
     )
+
+
+def _command(made: Made) -> str:
+    """What anybody may run in the unpacked package."""
+    return f"nice-level check FILE --spec {made.spec_path}"
 
 
 _NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")
@@ -184,7 +193,7 @@ def _row(finding: dict[str, Any], made: Made) -> RuleRow:
     return RuleRow(
         rule=_RULES.get(rule, rule.replace("_", " ")),
         required=_required(finding),
-        predicted=_stated(rule, predicted),
+        predicted=_stated(rule, finding["found"] if rule == "format" else predicted),
         proved=_stated(rule, finding["found"]),
         meets=finding["meets"],
         source=_STANDARDS.get(rule, "spec"),
@@ -192,6 +201,7 @@ def _row(finding: dict[str, Any], made: Made) -> RuleRow:
 
 
 def _required(finding: dict[str, Any]) -> str:
+    """What a rule asks for, in words."""
     rule, required = finding["rule"], finding["required"]
     if rule in MEASURE_UNITS:
         low, high = required
@@ -288,7 +298,7 @@ def _file_facts(made: Made) -> tuple[tuple[str, str], ...]:
         ("Name", made.file_name),
         ("Size", f"{made.size_bytes:,} bytes"),
         ("Length", f"{length(made.measured['duration_s'])} · {made.measured['frames']:,} frames"),
-        ("Decoded and read", f"{made.proved_at:%-d %b %Y, %H:%M:%S} UTC"),
+        ("Decoded and read", f"{made.proved_at:%-d %b %Y, %H:%M} UTC".replace(" ", "\u00a0")),
     )
 
 
@@ -314,14 +324,88 @@ def _as_text(cell: str) -> str:
     return f"'{cell}" if cell.startswith(FORMULA_SIGNS) and not is_figure else cell
 
 
+_FIGURES = (
+    "integrated_lufs",
+    "loudness_range_lu",
+    "max_momentary_lufs",
+    "max_short_term_lufs",
+    "true_peak_dbtp",
+    "sample_peak_dbfs",
+    "rms_dbfs",
+    "duration_s",
+    "frames",
+    "sample_rate",
+    "channels",
+    "bits_declared",
+    "bitrate_kbps",
+    "size_bytes",
+)
+"""What is in the list of files, by the keys of a reading's JSON; the unit is in the name."""
+
+
 def sheets_csv(sheets: Sequence[ProofSheet]) -> str:
-    """Every rule of every file in a line, for spreadsheets."""
+    """Every file in a line, its figures plain numbers with the unit in the head: for spreadsheets and programs."""
+    head = ("file", "sha256", "spec", "spec_version", "meets", "gain_db", "limiting_db", "container", "encoding")
+    rows = [
+        (
+            made.file_name,
+            made.sha256,
+            made.spec.slug,
+            made.version,
+            "yes" if sheet.meets else "no",
+            *(_plain(made.plan.get(key)) for key in ("gain_db", "limiting_db")),
+            made.measured.get("container"),
+            made.measured.get("encoding"),
+            *(_plain(made.measured.get(key)) for key in _FIGURES),
+        )
+        for sheet in sheets
+        for made in (sheet.made,)
+    ]
+    return _csv((*head, *_FIGURES), rows)
+
+
+def rules_csv(sheets: Sequence[ProofSheet]) -> str:
+    """Every rule of every file in a line; what is required has a lowest and a highest, or is one of some."""
+    rows = [
+        (
+            sheet.made.file_name,
+            finding["rule"],
+            unit_of_rule(finding["rule"]),
+            *_bounds(finding),
+            _plain(sheet.made.plan["predicted"].get(_PREDICTED.get(finding["rule"], ""))),
+            _plain(finding["found"]),
+            "yes" if finding["meets"] else "no",
+        )
+        for sheet in sheets
+        for finding in sheet.made.findings
+    ]
+    return _csv(("file", "rule", "unit", "lowest", "highest", "one_of", "predicted", "proved", "meets"), rows)
+
+
+def unit_of_rule(rule: str) -> str:
+    return MEASURE_UNITS.get(rule) or _UNITS.get(rule, "")
+
+
+def _bounds(finding: dict[str, Any]) -> tuple[str, str, str]:
+    """Lowest, highest and one of what a rule requires."""
+    rule, required = finding["rule"], finding["required"]
+    if rule in MEASURE_UNITS:
+        return _plain(required[0]), _plain(required[1]), ""
+    if isinstance(required, list):
+        return "", "", "; ".join(_plain(each) for each in required)
+    return (_plain(required), "", "") if rule.startswith("min_") else ("", _plain(required), "")
+
+
+def _plain(value: Any) -> str:
+    """A number as programs read it; a level that is not there is empty."""
+    if isinstance(value, float):
+        return f"{value:.3f}".rstrip("0").rstrip(".") if math.isfinite(value) else ""
+    return "" if value is None else str(value)
+
+
+def _csv(head: Sequence[str], rows: Sequence[Sequence[Any]]) -> str:
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(("file", "sha256", "spec", "rule", "required", "predicted", "proved", "meets", "source"))
-    for sheet in sheets:
-        made = sheet.made
-        for row in sheet.rows:
-            figures = (row.rule, row.required, row.predicted, row.proved, "yes" if row.meets else "no", row.source)
-            writer.writerow(map(_as_text, (made.file_name, made.sha256, made.spec.spec.name, *figures)))
+    writer.writerow(head)
+    writer.writerows([_as_text(_plain(cell)) for cell in row] for row in rows)
     return text.getvalue()

@@ -4,7 +4,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from nicelevel.core.specs.contradictions import MB, format_name, size_bytes
+from nicelevel.core.specs.contradictions import MB, size_bytes
+from nicelevel.core.specs.format_words import format_name
 from nicelevel.core.specs.judge import MEASURES
 from nicelevel.core.specs.spec import MEASURE_UNITS, Spec
 from nicelevel.core.values import Action, Plan, Reading

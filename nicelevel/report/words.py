@@ -2,6 +2,7 @@
 
 import math
 
+from nicelevel.core.specs.format_words import encoding_word
 from nicelevel.core.values import Source
 from nicelevel.core.words import MINUS, amount, change, figure
 
@@ -65,5 +66,7 @@ def rate(sample_rate_hz: int) -> str:
 
 
 def word_length(source: Source) -> str:
-    """24, or 32f where the samples are floating point."""
-    return str(source.bits_declared) if source.bits_declared else f"{source.encoding.rpartition('_')[2]}f"
+    """24, 32f where the samples are floating point, MP3 where they have no word length."""
+    if source.bits_declared:
+        return str(source.bits_declared)
+    return f"{source.encoding.rpartition('_')[2]}f" if source.is_float else encoding_word(source.encoding)

@@ -2,6 +2,7 @@
 
 import hashlib
 import re
+import unicodedata
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -13,7 +14,7 @@ from nicelevel.core.specs.library import shipped_toml
 
 from .changes import announce_destination
 from .database import database
-from .models import Destination, SpecVersion
+from .models import Deliverable, Destination, SpecVersion
 
 
 @dataclass(frozen=True)
@@ -85,6 +86,40 @@ def keep_version(slug: str, toml: str, made_from: int | None = None) -> Known:
     return kept
 
 
+def was_used(slug: str) -> bool:
+    """Whether a file was ever rendered for a spec: then its slug stands in names that people have."""
+    versions = SpecVersion.select(SpecVersion.id).where(SpecVersion.slug == slug)
+    return bool(Deliverable.select().where(Deliverable.spec.in_(versions)).exists())
+
+
+def slug_for(known: Known, name: str, asked: str = "") -> str:
+    """The slug of an own spec after its name has changed, or after somebody asked for another one.
+
+    It follows the name until a file was rendered for it. Raises SpecError where what is asked for cannot be one.
+    """
+    slug = known.spec.slug
+    if asked and asked != slug:
+        if not _SLUG.fullmatch(asked):
+            raise SpecError(f"{asked}: a short name has small letters, digits and dashes, 60 at most.")
+        if asked in known_specs():
+            raise SpecError(f"{asked}: another spec is called that in file names.")
+        return asked
+    if name == known.spec.spec.name or was_used(slug) or _base(name) == slug:
+        return slug
+    return free_slug(name, besides=slug)
+
+
+def rename_slug(slug: str, to: str) -> None:
+    """Call an own spec otherwise in file names, all its versions; files that were written keep their names."""
+    if slug == to:
+        return
+    if slug in shipped_specs() or to in known_specs():
+        raise SpecError(f"{to}: another spec is called that in file names.")
+    with database.atomic():
+        SpecVersion.update(slug=to).where(SpecVersion.slug == slug).execute()
+    kept_version.cache_clear()
+
+
 def newest_version(slug: str) -> SpecVersion:
     """The version that a job takes now. Raises SpecError where no spec has this slug."""
     if slug in shipped_specs():
@@ -147,9 +182,18 @@ def _parsed(toml: str, slug: str) -> Spec:
     return parse_spec(toml, slug)
 
 
-def free_slug(name: str) -> str:
-    """A slug for a name that no spec has yet."""
-    taken, base = known_specs(), re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "spec"
+_SLUG = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,58}[a-z0-9])?")
+
+
+def _base(name: str) -> str:
+    """A name in the signs that a slug has."""
+    plain = unicodedata.normalize("NFKD", name.lower()).encode("ascii", "ignore").decode()
+    return re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:60].strip("-") or "spec"
+
+
+def free_slug(name: str, besides: str = "") -> str:
+    """A slug for a name that no spec has yet; besides: one that may be taken again."""
+    taken, base = known_specs().keys() - {besides}, _base(name)
     number = 2
     slug = base
     while slug in taken:

@@ -6,6 +6,7 @@ from pathlib import Path, PurePosixPath
 
 from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.package import Packed, with_own_names
+from nicelevel.core.plan.formats import outputs_beside
 from nicelevel.core.values import Plan
 from nicelevel.core.words import asked_and_found
 from nicelevel.handover.package import Package, package_of
@@ -141,9 +142,10 @@ def _planned(board: Board, written: set[int], audio: AudioFolder) -> Iterator[Li
 
 
 def _line_of_plan(row: Row, cell: Cell, plan: Plan, made: Deliverable | None) -> Line:
+    beside = outputs_beside(row.reading.source, cell.spec) if row.reading else ()
     under_way = made.state if made and made.state in ("queued", "rendering", "failed", "stopped") else "planned"
     return Line(
-        name=str(deliverable_path(row.source.title, cell.spec, plan.output)),
+        name=str(deliverable_path(row.source.title, cell.spec, plan.output, beside)),
         depth=0,
         state=under_way,
         action=plan.action,

@@ -6,7 +6,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify
 
 from nicelevel.handover.sheets import proofs_json, sheet_of, sheets_html, sheets_pdf
-from nicelevel.report.proof_sheet import ProofSheet, sheets_csv
+from nicelevel.report.proof_sheet import ProofSheet, rules_csv, sheets_csv
 from nicelevel.store.current import absent_files, current_deliverables
 from nicelevel.store.deliverables import KEPT_FILES
 from nicelevel.store.models import Deliverable
@@ -50,6 +50,12 @@ def job_pdf(job_id: int) -> Response:
 def job_csv(job_id: int) -> Response:
     job_or_404(job_id)
     return Response(sheets_csv(_sheets(job_id)), mimetype="text/csv")
+
+
+@proofs.get("/jobs/<int:job_id>/proof-rules.csv")
+def job_rules_csv(job_id: int) -> Response:
+    job_or_404(job_id)
+    return Response(rules_csv(_sheets(job_id)), mimetype="text/csv")
 
 
 @proofs.get("/jobs/<int:job_id>/proof.json")

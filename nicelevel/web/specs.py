@@ -9,7 +9,7 @@ from flask import Blueprint, Response, abort, jsonify, redirect, render_template
 from nicelevel.core.errors import NiceLevelError, SpecError
 from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.plan import plan
-from nicelevel.core.plan.formats import possible_formats
+from nicelevel.core.plan.formats import outputs_beside
 from nicelevel.core.specs import Spec, parse_spec
 from nicelevel.core.specs.contradictions import Contradiction, contradictions
 from nicelevel.core.specs.write import spec_to_toml
@@ -21,7 +21,16 @@ from nicelevel.store.jobs import all_jobs, find_job
 from nicelevel.store.models import Job
 from nicelevel.store.prepared import nearly_prepared
 from nicelevel.store.readings import load_figures
-from nicelevel.store.specs import Known, free_slug, jobs_with, keep_version, known_specs
+from nicelevel.store.specs import (
+    Known,
+    free_slug,
+    jobs_with,
+    keep_version,
+    known_specs,
+    rename_slug,
+    slug_for,
+    was_used,
+)
 from nicelevel.store.versions import counting_sources
 from nicelevel.work.enqueue import enqueue_preparations
 
@@ -46,6 +55,7 @@ class View:
     notes: tuple[str, ...]
     paths: tuple[str, ...]
     job: Job | None
+    was_used: bool
 
 
 @specs.get("/")
@@ -74,12 +84,15 @@ def keep(slug: str) -> Any:
 
     made_from: the version that the page shows; where another was kept meanwhile, nothing is, unless `over` says so.
     """
-    _known_or_404(slug)
+    before = _known_or_404(slug)
     made_from = None if "over" in request.form else request.form.get("made_from", type=int)
-    known = keep_version(slug, spec_to_toml(spec_of_fields(request.form, slug)), made_from)
-    for job_id in jobs_with(slug):
+    spec = spec_of_fields(request.form, slug)
+    called = slug_for(before, spec.spec.name, request.form.get("slug", "").strip())
+    known = keep_version(slug, spec_to_toml(spec), made_from)
+    rename_slug(slug, called)
+    for job_id in jobs_with(called):
         enqueue_preparations(job_id, audio())
-    return jsonify(version=known.version, address=url_for("specs.show", slug=slug))
+    return jsonify(version=known.version, address=url_for("specs.show", slug=called))
 
 
 @specs.post("/<slug>/copy")
@@ -150,15 +163,16 @@ def _view(known: Known, spec: Spec, job: Job | None) -> View:
         spec_notes(spec, readings, plans),
         _paths(spec, sources[:MOST_PATHS])[:MOST_PATHS],
         job,
+        known.is_own and was_used(known.spec.slug),
     )
 
 
 def _paths(spec: Spec, sources: Sequence[tuple[str, Reading, Plan | None, str]]) -> tuple[str, ...]:
     """How the files of these sources are going to be called."""
     return tuple(
-        str(deliverable_path(title, spec, output))
+        str(deliverable_path(title, spec, output, outputs_beside(reading.source, spec)))
         for title, reading, found, _ in sources
-        for _, output in possible_formats(reading.source, spec)
+        for output in outputs_beside(reading.source, spec)
         if found and output.of_all_channels == found.output
     )
 

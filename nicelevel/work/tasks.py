@@ -18,6 +18,7 @@ from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.files.staged import flush, speaking_errors
 from nicelevel.core.hear.programmes import hearing_fold
 from nicelevel.core.measure import measure
+from nicelevel.core.plan.formats import outputs_beside
 from nicelevel.core.plan.sets import judged_by
 from nicelevel.core.prepare import Kept, prepare
 from nicelevel.core.prepare.shared import SharedSignals
@@ -213,7 +214,8 @@ def _render(call: Call, deliverable: Deliverable) -> None:
     source, audio = deliverable.source, AudioFolder(call.config.audio_folder)
     spec, plan = _planned(deliverable, audio)
     refuse(plan)
-    path = deliverable_path(source.title, spec, plan.output)
+    beside = outputs_beside(load_figures(source.digest, audio).source, spec)
+    path = deliverable_path(source.title, spec, plan.output, beside)
     progress = progress_of(call, lambda ratio: save_deliverable(deliverable, "rendering", progress_ratio=ratio))
     wanted_again = _is_wanted_again(deliverable, plan, audio)
     with _folder_of_try(deliverable, call.config.deliverables_folder) as folder:

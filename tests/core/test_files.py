@@ -16,7 +16,7 @@ from nicelevel.core.files.headers import read_header
 from nicelevel.core.files.names import deliverable_path, missed_name, safe_name
 from nicelevel.core.files.wave_header import wave_header
 from nicelevel.core.measure import measure
-from nicelevel.core.plan.formats import resolve_format
+from nicelevel.core.plan.formats import outputs_beside, resolve_format
 from nicelevel.core.specs import parse_spec
 from nicelevel.core.specs.library import shipped_toml
 from nicelevel.core.values import OutputFormat
@@ -316,6 +316,30 @@ def test_a_title_makes_no_folders_and_leaves_none():
         path = deliverable_path(title, spec, output)
         assert len(path.parts) == 2
         assert ".." not in path.parts
+
+
+def test_formats_of_one_spec_never_share_a_name():
+    """Each says what it has of its own; names that differ already stay as the pattern has them."""
+    spec = parse_spec(
+        '[spec]\nname = "House"\n'
+        '[[formats]]\ncontainer = "wav"\nencoding = "pcm_24"\n'
+        '[[formats]]\ncontainer = "wav"\nencoding = "pcm_16"\nsample_rate = 44100\n'
+        '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nbitrate_kbps = 320\n'
+        '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nbitrate_kbps = 128\n'
+        '[[formats]]\ncontainer = "flac"\n',
+        "house",
+    )
+    outputs = outputs_beside(source_of(signals.silence(1), 48_000, None), spec)
+    assert [str(deliverable_path("Mix", spec, each, outputs)) for each in outputs] == [
+        "Mix_house_48k 24 bit.wav",
+        "Mix_house_44.1k 16 bit.wav",
+        "Mix_house_320 kbps.mp3",
+        "Mix_house_128 kbps.mp3",
+        "Mix_house.flac",
+    ]
+    longest = [deliverable_path("x" * 400, spec, each, outputs) for each in outputs]
+    assert len(set(longest)) == len(outputs)
+    assert max(len(str(path)) for path in longest) <= 200
 
 
 def _named(pattern):

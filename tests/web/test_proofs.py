@@ -9,6 +9,7 @@ import zipfile
 import pypdf
 import pytest
 
+from nicelevel.core.specs import parse_spec
 from nicelevel.core.specs.library import shipped_toml
 from nicelevel.report.words import level
 from nicelevel.store.deliverables import deliverables_of
@@ -59,12 +60,25 @@ def test_the_page_needs_nothing_from_elsewhere(client, proved):
     assert "Meets all" in answer.text
 
 
+def _rows(client, address):
+    return list(csv.DictReader(io.StringIO(client.get(address).text)))
+
+
 def test_csv_and_json_hold_every_rule_of_every_file(client, proved):
+    """A program reads figures with the usual minus and no unit beside them."""
     job_id = proved[0].source.job_id
-    rows = list(csv.DictReader(io.StringIO(client.get(f"/jobs/{job_id}/proof.csv").text)))
-    assert len(rows) == sum(len(made.findings) for made in proved)
-    assert {row["sha256"] for row in rows} == {made.sha256 for made in proved}
+    rows = _rows(client, f"/jobs/{job_id}/proof.csv")
+    assert [row["sha256"] for row in rows] == [made.sha256 for made in proved]
     assert {row["meets"] for row in rows} == {"yes"}
+    for row, made in zip(rows, proved, strict=True):
+        assert float(row["integrated_lufs"]) == pytest.approx(made.measured["integrated_lufs"], abs=0.0006)
+        assert float(row["gain_db"]) == pytest.approx(made.plan["gain_db"], abs=0.0006)
+        assert int(row["size_bytes"]) == made.size_bytes
+    rules = _rows(client, f"/jobs/{job_id}/proof-rules.csv")
+    assert len(rules) == sum(len(made.findings) for made in proved)
+    (level,) = [row for row in rules if row["rule"] == "integrated" and row["file"] == proved[0].file_name]
+    assert level["unit"] == "LUFS"
+    assert float(level["lowest"]) <= float(level["proved"]) <= float(level["highest"])
     found = client.get(f"/jobs/{job_id}/proof.json").json["deliverables"]
     assert [each["sha256"] for each in found] == [made.sha256 for made in proved]
     assert found[0]["findings"] == proved[0].findings
@@ -74,7 +88,13 @@ def test_a_package_brings_its_proof(client, proved):
     job_id = proved[0].source.job_id
     package = zipfile.ZipFile(io.BytesIO(client.get(f"/jobs/{job_id}/package.zip").data))
     assert package.testzip() is None
-    assert {"proof.pdf", "proof.html", "proof.csv", "proof.json"} <= set(package.namelist())
+    papers = {"proof.pdf", "proof.html", "proof.csv", "proof-rules.csv", "proof.json"}
+    assert papers <= set(package.namelist())
+    sheets = package.read("proof.html").decode()
+    for entry in json.loads(package.read("manifest.json"))["files"]:
+        path = entry["spec"]["path"]
+        assert f"--spec {path}" in sheets
+        assert parse_spec(package.read(path).decode(), entry["spec"]["slug"]).spec.name == entry["spec"]["name"]
     assert len(pypdf.PdfReader(io.BytesIO(package.read("proof.pdf"))).pages) == len(proved)
     listed = json.loads(package.read("proof.json"))["deliverables"]
     assert {each["file"] for each in listed} == {made.file_name for made in proved}

@@ -86,6 +86,34 @@ def test_what_was_proved_keeps_the_version_it_was_judged_by(client, job, own, wo
     assert 'data-state="gain"' in cell[-400:]
 
 
+def test_what_a_spec_is_called_in_file_names_follows_its_name_until_a_file_was_written(client, job, work_off):
+    slug = client.post("/specs/podcast/copy", data={}, headers=JSON).json["slug"]
+    assert slug == "podcast-feed-own"
+
+    def keep(slug, **changed):
+        fields = fields_of_spec(known_spec(slug).spec) | {
+            key.replace("__", "."): text for key, text in changed.items()
+        }
+        answer = client.post(f"/specs/{slug}/keep", data=fields, headers=JSON)
+        return answer.json["address"].rpartition("/")[2] if answer.status_code == 200 else answer.json["error"]
+
+    assert keep(slug, spec__name="Film People: Übergabe") == "film-people-ubergabe"
+    assert keep("film-people-ubergabe", spec__name="CD master") == "cd-master"
+    assert keep("cd-master", loudness__target="−15") == "cd-master"
+    client.post(f"/jobs/{job.id}/destinations", data={"slug": "cd-master"})
+    upload(client, job, "mix.wav", wav(signals.noise(2, -30)))
+    work_off()
+    client.post(f"/jobs/{job.id}/render", headers=JSON)
+    work_off()
+    assert any(str(made.file_name).startswith("mix_cd-master") for made in Deliverable.select())
+    assert keep("cd-master", spec__name="Something else") == "cd-master"
+    assert keep("cd-master", slug="else") == "else"
+    assert "used by 1 job" in client.get("/specs/else").text
+    assert client.get("/specs/cd-master").status_code == 404
+    assert "another spec is called that" in keep("else", slug="podcast")["message"]
+    assert "small letters" in keep("else", slug="../x")["message"]
+
+
 def test_a_spec_that_ships_cannot_be_changed_but_copied(client, store):
     fields = fields_of_spec(shipped_specs()["podcast"])
     refused = client.post("/specs/podcast/keep", data=fields, headers=JSON)

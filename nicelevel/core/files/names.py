@@ -1,6 +1,7 @@
 """Names of deliverables: by the spec's pattern, safe on every system, never outside the output folder."""
 
 import re
+from collections.abc import Sequence
 from pathlib import PurePosixPath
 
 from ..specs.spec import Spec
@@ -14,12 +15,42 @@ _LONGEST_BYTES = 200
 EXTENSIONS = {each: f".{each}" for each in ("wav", "aiff", "caf", "flac", "m4a", "mp3", "ogg", "ac3")}
 
 
-def deliverable_path(title: str, spec: Spec, output: OutputFormat) -> PurePosixPath:
+def deliverable_path(
+    title: str, spec: Spec, output: OutputFormat, beside: Sequence[OutputFormat] = ()
+) -> PurePosixPath:
     """Path of a deliverable under its output folder, with extension; a spec's pattern holds NAME_FIELDS alone.
 
     What stands before a slash of the pattern is a folder. A title makes no folder, whatever signs it has. Of a file
-    per channel the name ends with the channel's.
+    per channel the name ends with the channel's. beside: everything that the spec makes of the same source; where the
+    pattern gives one of them the same name, each says what it has of its own.
     """
+    path = _by_pattern(title, spec, output)
+    alike = [each for each in beside if each != output and _by_pattern(title, spec, each) == path]
+    if not alike or spec.output.pick != "all":
+        return path
+    own = [words[0] for words in zip(*map(_told_by, (output, *alike)), strict=True) if len(set(words)) > 1]
+    return path.with_name(_with_ending(path.name, " ".join(own)))
+
+
+def _told_by(output: OutputFormat) -> tuple[str, ...]:
+    """What may tell two outputs of one name apart, in the order in which it is said."""
+    bits = "lossy" if output.is_lossy else f"{'float ' if output.bits is None else ''}{sample_bits(output)} bit"
+    kbps = f"{output.bitrate_kbps:g} kbps" if output.bitrate_kbps else ""
+    whole = output.of_all_channels.layout.name
+    rate, mode, dither = f"{output.sample_rate_hz / 1000:g}k", output.bitrate_mode, output.dither
+    codec = output.coding_name if output.is_lossy or output.lossless else ""
+    return rate, codec, bits, kbps, mode, whole, dither
+
+
+def _with_ending(name: str, ending: str) -> str:
+    """A file name that says something more before its extension; the rest gives way where it is too long."""
+    stem, dot, extension = name.rpartition(".")
+    while stem and len(f"{stem}_{ending}{dot}{extension}".encode()) > _LONGEST_BYTES:
+        stem = stem[:-1]
+    return f"{stem}_{ending}{dot}{extension}"
+
+
+def _by_pattern(title: str, spec: Spec, output: OutputFormat) -> PurePosixPath:
     fields = {
         "title": title,
         "version": str(read_name(title).number or ""),

@@ -59,6 +59,11 @@ def possible_formats(source: Source, spec: Spec) -> list[tuple[Format, OutputFor
     return found
 
 
+def outputs_beside(source: Source, spec: Spec) -> tuple[OutputFormat, ...]:
+    """Every file that a spec may make of a source, side by side: their names must differ."""
+    return tuple(output for _, output in possible_formats(source, spec))
+
+
 def format_behind(source: Source, spec: Spec, output: OutputFormat) -> Format:
     """The format of a spec that became this output."""
     return next(candidate for candidate, made in possible_formats(source, spec) if made == output)

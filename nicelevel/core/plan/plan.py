@@ -11,7 +11,7 @@ from ..errors import UnsupportedError
 from ..measure.hop_peaks import KEPT_DB
 from ..prepare import Find, Prepared, preparation_for
 from ..specs import Spec, judge, level_findings
-from ..specs.contradictions import format_name
+from ..specs.format_words import format_name
 from ..specs.spec import Format
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
 from .formats import in_one_file, outputs_of, resolve_format, word_length_falls

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ..codecs import AC3_KBPS, MOST_CHANNELS, MP3_KBPS, RATES_HZ
 from ..words import amount, figure
+from .format_words import format_name
 from .spec import Format, Spec
 
 MB = 1_000_000
@@ -152,14 +153,3 @@ def size_bytes(wanted: Format, duration_s: float) -> int | None:
     if wanted.container == "flac":
         return None
     return round(duration_s * wanted.sample_rate) * CHANNELS[wanted.channels] * PCM_BYTES[wanted.encoding]
-
-
-def format_name(wanted: Format) -> str:
-    """A format as people say it: WAV 16 bit, MP3 192 kbit/s."""
-    if wanted.bitrate_kbps is not None or wanted.encoding in ("mp3", "aac", "vorbis", "opus", "ac3"):
-        names = {"vorbis": "Ogg Vorbis", "opus": "Ogg Opus", "ac3": "AC-3"}
-        rate = f" {amount(wanted.bitrate_kbps)} kbit/s" if wanted.bitrate_kbps else ""
-        return names.get(wanted.encoding, wanted.encoding.upper()) + rate
-    words = {"keep": "", "flac": "", "alac": " ALAC"}
-    length = words.get(wanted.encoding, f" {wanted.encoding.rpartition('_')[2]} bit")
-    return wanted.container.upper() + (" float" if wanted.encoding.startswith("float") else "") + length

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from ..values import Finding, Reading, Source, Verdict
+from .format_words import format_words, source_words
 from .spec import MEASURE_UNITS, Format, Spec
 
 STATED_DECIMALS = 2
@@ -113,9 +114,9 @@ def _durations_finding(reading: Reading, durations_s: tuple[float, ...]) -> Find
 
 
 def _format_finding(reading: Reading, spec: Spec) -> Finding:
-    found = describe_format(reading)
+    found = source_words(reading.source)
     meets = any(fits_format(reading, candidate) for candidate in spec.formats)
-    required = tuple(_describe_candidate(candidate) for candidate in spec.formats)
+    required = tuple(format_words(candidate) for candidate in spec.formats)
     return Finding("format", required, found, meets, "format " + " or ".join(required))
 
 
@@ -134,19 +135,6 @@ def fits_format(reading: Reading, candidate: Format) -> bool:
 
 def _has_channels(source: Source, candidate: Format) -> bool:
     return candidate.channels in ("keep", source.layout.name)
-
-
-def describe_format(reading: Reading) -> str:
-    """Container, encoding, rate and layout in one line."""
-    source = reading.source
-    return f"{source.container} {source.encoding} {source.sample_rate_hz} Hz {source.layout.name}"
-
-
-def _describe_candidate(candidate: Format) -> str:
-    rate = "" if candidate.sample_rate == "keep" else f"{candidate.sample_rate} Hz"
-    rest = [part for part in (candidate.encoding, rate, candidate.channels) if part and part != "keep"]
-    rest += ["a file per channel"] if candidate.files == "per_channel" else []
-    return " ".join([candidate.container, *rest])
 
 
 def _stated(value: float) -> float:

@@ -90,7 +90,7 @@ def test_what_a_spec_is_called_in_file_names_follows_its_name_until_a_file_was_w
     slug = client.post("/specs/podcast/copy", data={}, headers=JSON).json["slug"]
     assert slug == "podcast-feed-own"
 
-    def keep(slug, **changed):
+    def keep(slug, /, **changed):
         fields = fields_of_spec(known_spec(slug).spec) | {
             key.replace("__", "."): text for key, text in changed.items()
         }

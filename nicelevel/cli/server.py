@@ -65,7 +65,7 @@ def try_task(name: str, attempts: int, arguments: str) -> int:
 
     from nicelevel.config import read_config
     from nicelevel.store.database import open_database, process_ends
-    from nicelevel.work import sending, sets, tasks, trying  # noqa: F401 (they name the tasks)
+    from nicelevel.work import differences, sending, sets, tasks, trying  # noqa: F401 (they name the tasks)
 
     logging.basicConfig(level=logging.INFO, format="%(asctime)s worker %(levelname)s %(message)s")
     signal.signal(signal.SIGTERM, lambda *_: process_ends.set())

@@ -1,7 +1,7 @@
 """Two programmes on one time axis: what the Before-and-after screen draws of them, and what changed in words."""
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,13 +10,15 @@ from numpy.typing import NDArray
 
 from nicelevel.core.hear import Score
 from nicelevel.core.hear.changes import Changes
+from nicelevel.core.hear.differences import Band, Differences, Edit
 from nicelevel.core.measure.gating import HOPS_PER_SECOND, SHORT_TERM_HOPS, series_lufs
 from nicelevel.core.measure.waveform import BINS_JOINED, FULL_SCALE, LEVELS
 from nicelevel.core.units import ratio_from_db
+from nicelevel.core.values import Place
 
 from .as_json import null_unless_finite
 from .reading_view import histogram, padded
-from .words import change, length, level
+from .words import change, figure, length, level, moment
 
 MOST_COLUMNS = 4096
 ALIKE_LU = 0.05
@@ -25,7 +27,15 @@ ALIKE_LU = 0.05
 ON_EDGE = 1e-6
 """A column that begins with a bin begins with it, however its seconds were rounded."""
 
-SHOWN_PLACES = 4
+SHOWN_PLACES, SHOWN_BANDS = 4, 3
+
+NOTHING_LEFT_DB, ROUNDING_DB, THROUGHOUT_DB = -100.0, -60.0, -40.0
+"""How much is left of one version without the other: nothing, rounding and dither, and something at all times."""
+
+BAND_MOVED_DB = 0.2
+"""A band is named that became louder or quieter by this, beside the whole."""
+
+TOP_BAND_HZ = 16_000.0
 
 
 @dataclass(frozen=True)
@@ -130,22 +140,84 @@ def both_data(before: Side, after: Side, band_lufs: tuple[float, float] | None) 
     return answer
 
 
-def changes_words(changes: Changes) -> list[str]:
-    """What became of an older version, in sentences."""
-    sentences = [_level_words(changes)]
+def changes_words(changes: Changes, found: Differences | None = None, problem: str | None = None) -> list[str]:
+    """What became of an older version, in sentences.
+
+    changes: told from the curves of both; found: from their audio, None where that is still to come; problem: why it
+    cannot be.
+    """
+    if found is None or not found.is_same:
+        other = "They are not the same recording to the sample: only their loudness is told." if found else None
+        is_all = found is not None or problem is not None
+        return [_level_words(changes), *_curves_words(changes, is_all), *filter(None, (problem, other))]
+    inverted = ", its polarity turned over" if found.is_inverted else ""
+    moved = f"What is the same moved by {change(found.gain_db, 2)} dB{inverted}."
+    return [_level_words(changes), moved, *map(_edit_words, found.edits), *_difference_words(found)]
+
+
+def _curves_words(changes: Changes, is_all: bool) -> list[str]:
+    """What the loudness over time says, which hides what does not move it."""
+    sentences = []
     if changes.inserted_s is not None:
         verb = "put in" if changes.longer_s > 0 else "taken out"
         sentences.append(f"{_seconds(abs(changes.longer_s))} {verb} at about {length(changes.inserted_s)}.")
     elif abs(changes.longer_s) > 0.02:
         sentences.append(f"{_seconds(abs(changes.longer_s))} {'longer' if changes.longer_s > 0 else 'shorter'}.")
     if changes.places:
-        shown = [f"from {length(first)} to {length(last)}" for first, last in changes.places[:SHOWN_PLACES]]
-        more = len(changes.places) - len(shown)
-        rest = f" and in {more} more places" if more else ""
-        sentences.append(f"Different {', '.join(shown)}{rest}; otherwise the same, but for the level.")
-    elif abs(changes.longer_s) <= 0.02:
-        sentences.append("Nothing else is different: from start to end it goes the same way.")
+        sentences.append(f"Its loudness goes another way {_places_words(changes.places)}.")
+    elif abs(changes.longer_s) <= 0.02 and is_all:
+        sentences.append("Its loudness goes the same way from start to end; what does not move it is not told.")
     return sentences
+
+
+def _edit_words(edit: Edit) -> str:
+    return f"{abs(edit.by_s):.2f} s {'put in' if edit.by_s > 0 else 'taken out'} at {moment(edit.at_s)}."
+
+
+def _difference_words(found: Differences) -> list[str]:
+    """How much differs beside the level, in which bands and where."""
+    if found.difference_db <= NOTHING_LEFT_DB:
+        return ["Nothing else is different: brought to one level, nothing is left of one without the other."]
+    under = f"{figure(-found.difference_db)} dB under the programme"
+    if found.difference_db <= ROUNDING_DB and not found.places:
+        return [f"Nothing else is different but rounding: brought to one level, what is left lies {under}."]
+    widest = max(found.bands, key=lambda band: band.difference_db, default=None)
+    most = (
+        f", most clearly {_band_words(widest)}" if widest and widest.difference_db > found.difference_db + 2.0 else ""
+    )
+    sentences = [f"Brought to one level, what differs lies {under}{most}."]
+    moved = sorted(found.bands, key=lambda band: -abs(band.level_db))[:SHOWN_BANDS]
+    sentences += [_moved_words(band) for band in moved if abs(band.level_db) >= BAND_MOVED_DB]
+    if found.usual_db > THROUGHOUT_DB:
+        sentences.append("It differs throughout.")
+    if found.places:
+        sentences.append(
+            f"{'Most' if found.usual_db > THROUGHOUT_DB else 'Different'} {_places_words(found.places)}."
+        )
+    return sentences
+
+
+def _moved_words(band: Band) -> str:
+    where = _band_words(band)
+    word = "louder" if band.level_db > 0 else "quieter"
+    return f"{where[0].upper()}{where[1:]} it became {figure(abs(band.level_db))} dB {word}."
+
+
+def _band_words(band: Band) -> str:
+    low, high = (_hz(each) for each in (band.low_hz, band.high_hz))
+    if band.low_hz <= 0.0:
+        return f"below {high}"
+    return f"above {low}" if band.high_hz >= TOP_BAND_HZ else f"from {low} to {high}"
+
+
+def _hz(hz: float) -> str:
+    return f"{hz / 1000:g} kHz" if hz >= 1000 else f"{hz:g} Hz"
+
+
+def _places_words(places: Sequence[Place]) -> str:
+    shown = [f"from {moment(first)} to {moment(last)}" for first, last in places[:SHOWN_PLACES]]
+    more = len(places) - len(shown)
+    return ", ".join(shown) + (f" and in {more} more places" if more else "")
 
 
 def _level_words(changes: Changes) -> str:

@@ -46,6 +46,13 @@ def length(seconds: float) -> str:
     return f"{hours}:{minutes:02d}:{rest:02d}" if hours else f"{minutes}:{rest:02d}"
 
 
+def moment(seconds: float) -> str:
+    """A place in a programme, to a tenth: 0:07.3, 12:05.0, 1:02:03.4."""
+    tenths = round(seconds * 10)
+    hours, minutes, rest = tenths // 36_000, tenths % 36_000 // 600, tenths % 600 / 10
+    return f"{hours}:{minutes:02d}:{rest:04.1f}" if hours else f"{minutes}:{rest:04.1f}"
+
+
 def time_left(seconds: float) -> str:
     """48 s, 3:20, 1:02:00: never less than a second."""
     whole = max(1, math.ceil(seconds))

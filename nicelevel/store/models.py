@@ -183,4 +183,30 @@ class BlindTest(_Table):
     begun_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
 
 
-TABLES = (Job, Reading, Source, Preparing, SpecVersion, Destination, OwnTarget, Deliverable, Sending, BlindTest)
+class VersionDifference(_Table):
+    """What differs between two contents, by the method with this number: found, or why it could not be."""
+
+    id = BigAutoField()
+    older_digest = CharField(max_length=64)
+    newer_digest = CharField(max_length=64)
+    method = IntegerField()
+    found = BinaryJSONField(null=True, index=False)
+    error_message = TextField(null=True)
+
+    class Meta:
+        indexes = ((("older_digest", "newer_digest"), True),)
+
+
+TABLES = (
+    Job,
+    Reading,
+    Source,
+    Preparing,
+    SpecVersion,
+    Destination,
+    OwnTarget,
+    Deliverable,
+    Sending,
+    BlindTest,
+    VersionDifference,
+)

@@ -17,6 +17,7 @@ from nicelevel.core.values import Plan
 from nicelevel.report.before_after import Side, changes_words
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.blind_tests import blind_tests_of, score_of
+from nicelevel.store.differences import kept_differences
 from nicelevel.store.hearing import GONE, plan_at
 from nicelevel.store.models import BlindTest, Destination, Source
 from nicelevel.store.own_targets import own_target_of, with_target
@@ -25,6 +26,7 @@ from nicelevel.store.prepared import load_prepared
 from nicelevel.store.readings import load_reading
 from nicelevel.store.sources import find_source
 from nicelevel.store.specs import spec_of
+from nicelevel.work.differences import defer_comparison
 
 from .hearing_sheet import Sheet, sheet_of
 
@@ -33,7 +35,10 @@ _VERSION = re.compile(r"source-(\d{1,18})")
 
 @dataclass(frozen=True)
 class Comparison:
-    """Two sides on one axis, what can be heard, and what is said of them. version: where one is compared with."""
+    """Two sides on one axis, what can be heard, and what is said of them.
+
+    version: where one is compared with; is_pending: whether more is going to be said of it.
+    """
 
     source: Source
     destination: Destination
@@ -44,6 +49,7 @@ class Comparison:
     sheet: Sheet
     version: Source | None
     sentences: tuple[str, ...]
+    is_pending: bool
     band_lufs: tuple[float, float] | None
     blind: tuple[tuple[BlindTest, Score], ...]
 
@@ -69,14 +75,26 @@ def compare(source: Source, destination: Destination, audio: AudioFolder, agains
     before, after, version = sides_of(source, destination, audio, against)
     sheet = replace(sheet, against=against) if version else sheet
     spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
-    plan = plan_at(source, destination, audio)
+    plan, is_pending = plan_at(source, destination, audio), False
     sentences = tuple(plan.reasons) if plan else ("There is no plan here yet.",)
     if version:
-        older, newer = (load_reading(each.digest, audio) for each in (version, source))
-        sentences = tuple(changes_words(changes_between(older, newer)))
+        sentences, is_pending = changes_of(version, source, audio)
     tests = tuple((each, score_of(each)) for each in blind_tests_of(source.id))
     band = None if version else _band(spec, plan)
-    return Comparison(source, destination, spec, plan, before, after, sheet, version, sentences, band, tests)
+    return Comparison(
+        source, destination, spec, plan, before, after, sheet, version, sentences, is_pending, band, tests
+    )
+
+
+def changes_of(older: Source, newer: Source, audio: AudioFolder) -> tuple[tuple[str, ...], bool]:
+    """What became of an older version, in sentences, and whether their audio is still being compared: it is from now
+    on, where it was not yet."""
+    curves = changes_between(*(load_reading(each.digest, audio) for each in (older, newer)))
+    found, problem = kept_differences(older, newer)
+    is_pending = found is None and problem is None
+    if is_pending:
+        defer_comparison(older, newer)
+    return tuple(changes_words(curves, found, problem)), is_pending
 
 
 def _of_source(source: Source, name: str, audio: AudioFolder) -> Side:

@@ -15,7 +15,7 @@ from nicelevel.store.blind_tests import answer_blind_test, begin_blind_test, fin
 from nicelevel.store.hearing import opened, opened_noise
 from nicelevel.store.models import BlindTest
 
-from .comparing import compare, sides_of
+from .comparing import changes_of, compare, sides_of
 from .found import audio, destination_or_404, job_or_404, source_or_404
 from .hearing_sheet import HIGHEST_RATE_HZ, LOWEST_RATE_HZ, joins_json, sheet_of
 
@@ -73,6 +73,16 @@ def show(source_id: int, destination_id: int) -> str:
     return render_template(
         "hear/compare.html", shown=shown, data=both_data(shown.before, shown.after, shown.band_lufs)
     )
+
+
+@hearing.get("/sources/<int:source_id>/changed/<int:older_id>")
+def changed(source_id: int, older_id: int) -> str:
+    """What became of an older version, in sentences."""
+    source, older = source_or_404(source_id), source_or_404(older_id)
+    if {source.state, older.state} != {"measured"} or source.job_id != older.job_id:
+        abort(404)
+    sentences, is_pending = changes_of(older, source, audio())
+    return render_template("hear/_changed.html", sentences=sentences, is_pending=is_pending)
 
 
 @hearing.get("/sources/<int:source_id>/compare/<int:destination_id>/columns")

@@ -3,7 +3,7 @@
 import procrastinate
 import psycopg
 
-TASKS = ["nicelevel.work.tasks", "nicelevel.work.sending", "nicelevel.work.sets"]
+TASKS = [f"nicelevel.work.{name}" for name in ("tasks", "sending", "sets", "differences")]
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(), import_paths=TASKS, worker_defaults={})
 
 WORKING, SENDING = "default", "sending"

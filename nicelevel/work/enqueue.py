@@ -19,7 +19,7 @@ from nicelevel.store.sources import add_source, lost_sources, outdated_sources, 
 from nicelevel.store.specs import spec_of
 
 from .sending import send_package
-from .sets import check_sum_of_set
+from .sets import check_sum_of_set, defer_look_at_sets
 from .tasks import (
     PREPARE_PRIORITY,
     defer_preparation,
@@ -100,10 +100,11 @@ def enqueue_preparations(job_id: int, audio: AudioFolder) -> None:
 
 
 def enqueue_every_preparation(config: Config) -> None:
-    """Have made what any destination of any job asks for and is not there."""
+    """Have made what any destination of any job asks for and is not there, and looked at what was not."""
     audio = AudioFolder(config.audio_folder)
     for job in all_jobs():
         enqueue_preparations(job.id, audio)
+        defer_look_at_sets(job.id)
 
 
 def enqueue_sum_check(leader: Source) -> None:

@@ -5,6 +5,7 @@ import pytest
 
 from nicelevel.core.hear import score
 from nicelevel.core.hear.changes import Changes
+from nicelevel.core.hear.differences import Band, Differences, Edit
 from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.prepare import prepare
 from nicelevel.report.before_after import Side, blind_words, both_series_bytes, changes_words, columns_bytes
@@ -77,16 +78,13 @@ def test_beyond_the_shorter_one_there_is_nothing(side):
     [
         (
             Changes(1.2, 1.2, 0.0, 0.8, (), None),
-            [
-                "1.2 LU louder, true peak +0.8 dB.",
-                "Nothing else is different: from start to end it goes the same way.",
-            ],
+            ["1.2 LU louder, true peak +0.8 dB."],
         ),
         (
             Changes(-0.5, -2.0, 0.0, 0.0, ((72.0, 80.0),), None),
             [
                 "0.5 LU quieter, true peak +0.0 dB; what is the same moved by −2.0 dB.",
-                "Different from 1:12 to 1:20; otherwise the same, but for the level.",
+                "Its loudness goes another way from 1:12.0 to 1:20.0.",
             ],
         ),
         (
@@ -98,17 +96,87 @@ def test_beyond_the_shorter_one_there_is_nothing(side):
             [
                 "As loud as before, true peak +0.0 dB.",
                 "1:01 shorter.",
-                "Different from 0:30.0 to 0:43.5; otherwise the same, but for the level.",
+                "Its loudness goes another way from 0:30.0 to 0:43.5.",
             ],
         ),
         (
             Changes(-np.inf, 0.0, 0.0, -np.inf, (), None),
-            ["One of them is silent.", "Nothing else is different: from start to end it goes the same way."],
+            ["One of them is silent."],
         ),
     ],
 )
 def test_what_changed_is_said(changes, sentences):
     assert changes_words(changes) == sentences
+
+
+SAME = Changes(1.0, 1.0, 0.0, 1.0, (), None)
+
+
+@pytest.mark.parametrize(
+    ("found", "problem", "sentences"),
+    [
+        (
+            Differences(True, 1.0, difference_db=-120.0, usual_db=-120.0),
+            None,
+            [
+                "What is the same moved by +1.00 dB.",
+                "Nothing else is different: brought to one level, nothing is left of one without the other.",
+            ],
+        ),
+        (
+            Differences(True, 1.0, True, -71.2, -80.0),
+            None,
+            [
+                "What is the same moved by +1.00 dB, its polarity turned over.",
+                "Nothing else is different but rounding: brought to one level, what is left lies 71.2 dB under the "
+                "programme.",
+            ],
+        ),
+        (
+            Differences(True, 0.0, False, -24.0, -60.0, (Band(600, 1200, 0.9, -18.0),), ((7.31, 8.2),)),
+            None,
+            [
+                "What is the same moved by +0.00 dB.",
+                "Brought to one level, what differs lies 24.0 dB under the programme, most clearly from 600 Hz to "
+                "1.2 kHz.",
+                "From 600 Hz to 1.2 kHz it became 0.9 dB louder.",
+                "Different from 0:07.3 to 0:08.2.",
+            ],
+        ),
+        (
+            Differences(True, 0.0, False, -7.8, -8.0, (), (), (Edit(62.0, -0.9),)),
+            None,
+            [
+                "What is the same moved by +0.00 dB.",
+                "0.90 s taken out at 1:02.0.",
+                "Brought to one level, what differs lies 7.8 dB under the programme.",
+                "It differs throughout.",
+            ],
+        ),
+        (
+            Differences(False),
+            None,
+            [
+                "Its loudness goes the same way from start to end; what does not move it is not told.",
+                "They are not the same recording to the sample: only their loudness is told.",
+            ],
+        ),
+        (
+            None,
+            "The audio is gone.",
+            [
+                "Its loudness goes the same way from start to end; what does not move it is not told.",
+                "The audio is gone.",
+            ],
+        ),
+    ],
+)
+def test_what_the_audio_says_is_said(found, problem, sentences):
+    assert changes_words(SAME, found, problem)[1:] == sentences
+
+
+def test_before_the_audio_was_compared_nothing_is_called_the_same():
+    assert changes_words(SAME) == ["1.0 LU louder, true peak +1.0 dB."]
 
 
 def test_a_blind_comparison_is_said_with_its_probability():

@@ -231,6 +231,12 @@ def test_versions_are_compared_in_words(client, job, work_off):
     destination = Destination.select().where(Destination.job == job).first()
     page = client.get(f"/sources/{ids[1]}/compare/{destination.id}?against=source-{ids[0]}").text
     assert "LU louder" in page
+    assert "data-pending" in page
+    assert "Nothing else is different" not in page
+    work_off()
+    page = client.get(f"/sources/{ids[1]}/changed/{ids[0]}").text
+    assert "data-pending" not in page
+    assert "What is the same moved by +1.94 dB" in page
     assert "Different from 0:12.0 to 0:16.0" in page
     assert client.get(f"/sources/{ids[1]}/compare/{destination.id}?against=source-999").status_code == 404
 

@@ -1,8 +1,10 @@
 // Before and after: looking at both on one axis, hearing both at one loudness, telling them apart blind.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
+import { watchChanges } from "../changes.js";
 import { onKeys, page, say } from "../page.js";
-import { postForHtml } from "../requests.js";
+import { swapParts } from "../parts.js";
+import { getHtml, postForHtml } from "../requests.js";
 import { View } from "../reading/view.js";
 import { clock } from "../chart.js";
 import { Drawing } from "./drawing.js";
@@ -21,6 +23,16 @@ function compare() {
     readout: "",
     spanText: "",
 
+    // What is told of two versions, once their audio was compared.
+    async tellChanged() {
+      if (!document.querySelector("#changed[data-pending]")) return;
+      try {
+        swapParts(await getHtml(this.$root.dataset.changed));
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
     init() {
       data = JSON.parse(this.$refs.data.textContent);
       view = new View(data.duration_s, 1000);
@@ -30,6 +42,7 @@ function compare() {
       this.fit();
       this.loadSeries();
       this.watch();
+      watchChanges(() => this.tellChanged());
       new ResizeObserver(() => this.fit()).observe(this.$refs.time);
       new MutationObserver(() => this.refresh()).observe(document.documentElement, { attributeFilter: ["data-bs-theme"] });
       document.fonts.ready.then(() => this.refresh());

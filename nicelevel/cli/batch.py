@@ -91,6 +91,7 @@ def guarded(work: Work, number: int, path: str) -> Json:
 
 
 def misses(answer: Json) -> bool:
-    """Whether a check, or any output of a render, misses its spec."""
-    verdicts = [answer.get("verdict"), *(output.get("verdict") for output in answer.get("outputs", []))]
-    return "misses" in verdicts
+    """Whether a check, or any output of a render, misses its spec, or an output could not be made."""
+    outputs = answer.get("outputs", [])
+    verdicts = [answer.get("verdict"), *(output.get("verdict") for output in outputs)]
+    return "misses" in verdicts or any("error" in output for output in outputs)

@@ -5,6 +5,7 @@ from typing import Any
 import click
 
 from nicelevel.core.measure import measure as measure_file
+from nicelevel.core.specs.format_words import container_word, encoding_word, rate_word
 from nicelevel.report.as_json import reading_json
 from nicelevel.report.words import length, level
 
@@ -17,10 +18,18 @@ from .table import print_table
 @click.option("--series", is_flag=True, help="Add momentary and short-term loudness every 0.1 s (JSON only).")
 def measure(files: tuple[str, ...], jobs: int, as_json: bool, series: bool) -> None:
     """Measure every figure of each FILE."""
-    run_batch(files, lambda _, path: reading_json(measure_file(path), path, series), jobs, as_json, _show)
+    said: dict[str, tuple[str, ...]] = {}
+
+    def work(_: int, path: str) -> dict[str, Any]:
+        reading = measure_file(path)
+        said[path] = tuple(note.sentence for note in reading.notes)
+        return reading_json(reading, path, series)
+
+    run_batch(files, work, jobs, as_json, lambda answers: _show(answers, said))
 
 
-def _show(answers: list[dict[str, Any]]) -> None:
+def _show(answers: list[dict[str, Any]], said: dict[str, tuple[str, ...]]) -> None:
+    """said: the sentences of each file's notes by its path; programs get their codes."""
     columns = (
         "file",
         "format",
@@ -34,10 +43,10 @@ def _show(answers: list[dict[str, Any]]) -> None:
         "length",
         "notes",
     )
-    print_table(columns, [_row(answer) for answer in answers], left=2)
+    print_table(columns, [_row(answer, said[answer["path"]]) for answer in answers], left=2)
 
 
-def _row(answer: dict[str, Any]) -> list[str]:
+def _row(answer: dict[str, Any], notes: tuple[str, ...]) -> list[str]:
     keys = (
         "integrated_lufs",
         "loudness_range_lu",
@@ -47,6 +56,7 @@ def _row(answer: dict[str, Any]) -> list[str]:
         "sample_peak_dbfs",
         "rms_dbfs",
     )
-    kind = f"{answer['container']} {answer['encoding']} {answer['sample_rate']} Hz {answer['layout']}"
+    words = container_word(answer["container"]), encoding_word(answer["encoding"])
+    kind = ", ".join((*dict.fromkeys(words), rate_word(answer["sample_rate"]), answer["layout"]))
     figures = [level(answer[key]) for key in keys]
-    return [answer["path"], kind, *figures, length(answer["duration_s"]), " ".join(answer["notes"])]
+    return [answer["path"], kind, *figures, length(answer["duration_s"]), " ".join(notes)]

@@ -7,9 +7,10 @@ import click
 
 from nicelevel.core.errors import NiceLevelError, OutputExistsError
 from nicelevel.core.files import take_in
+from nicelevel.core.plan.formats import left_out
 from nicelevel.core.process import process, targets_of
 from nicelevel.core.specs import Spec, load_spec
-from nicelevel.report.as_json import deliverable_json
+from nicelevel.report.as_json import deliverable_json, left_out_json
 from nicelevel.report.words import level
 
 from .bars import Bar, progress_bars
@@ -83,7 +84,9 @@ def _refusal(targets: list[Path], inputs: set[Path], taken: dict[Path, str]) -> 
 def _render(path: str, spec: Spec, folder: Path, replace: bool, bar: Bar) -> dict[str, Any]:
     with bar(Path(path).name) as progress:
         done = process(Path(path), spec, folder, replace, progress)
-    return {"path": path, "outputs": [deliverable_json(deliverable) for deliverable in done]}
+    with take_in(path) as audio:
+        without = left_out(audio.source, spec)
+    return {"path": path, "outputs": [*map(deliverable_json, done), *(left_out_json(*each) for each in without)]}
 
 
 def _show(answers: list[dict[str, Any]]) -> None:
@@ -99,5 +102,10 @@ def _show(answers: list[dict[str, Any]]) -> None:
         ]
         for answer in answers
         for output in answer["outputs"]
+        if "error" not in output
     ]
     print_table(("output", "verdict", "plan", "gain dB", "predicted", "proved LUFS", "dBTP"), rows, left=3)
+    for answer in answers:
+        for output in answer["outputs"]:
+            if "error" in output:
+                click.echo(f"{answer['path']}: {output['format']}: {output['error']['message']}", err=True)

@@ -88,6 +88,10 @@ class StoppedError(NiceLevelError):
 
 
 class SpecError(NiceLevelError):
-    """A spec that is missing or broken; the message names key and reason on one line."""
+    """A spec that is missing or broken; the message names key and reason on one line. key: as its table has it."""
 
     code = "spec"
+
+    def __init__(self, message: str, key: str = "") -> None:
+        super().__init__(message)
+        self.key = key

@@ -5,10 +5,12 @@ from typing import TYPE_CHECKING, Any
 
 from nicelevel.core.errors import NiceLevelError
 from nicelevel.core.measure.gating import MOMENTARY_HOPS, SHORT_TERM_HOPS, series_lufs
+from nicelevel.core.specs.format_words import format_words
 from nicelevel.core.values import Deliverable, Finding, Plan, Reading, Verdict
 
 if TYPE_CHECKING:
     from nicelevel.core.specs import Spec
+    from nicelevel.core.specs.spec import Format
 
 Json = dict[str, Any]
 
@@ -163,6 +165,11 @@ def deliverable_json(deliverable: Deliverable) -> Json:
         "verdict": verdict_word(proof.verdict),
         "findings": [finding_json(finding) for finding in proof.verdict.findings],
     }
+
+
+def left_out_json(wanted: "Format", error: NiceLevelError) -> Json:
+    """An output of `render` that could not be made from its source."""
+    return {"format": format_words(wanted), "error": {"code": error.code, "message": error.message}}
 
 
 def spec_json(spec: "Spec") -> Json:

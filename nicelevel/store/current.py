@@ -4,6 +4,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.plan.formats import left_out
+from nicelevel.core.specs.format_words import format_name
 from nicelevel.core.values import Plan
 
 from .audio import AudioFolder
@@ -12,6 +14,7 @@ from .jobs import destinations_of
 from .models import Deliverable, Destination, Source
 from .own_targets import own_targets_of, with_target
 from .planning import plans_of
+from .readings import load_figures
 from .specs import spec_of
 from .versions import counting_sources
 
@@ -94,6 +97,9 @@ def _absent(
     except NiceLevelError as error:
         yield Absent(source.title, spec.spec.name, error.message)
         return
+    described = load_figures(source.digest, audio).source
+    for wanted, refusal in left_out(described, spec):
+        yield Absent(source.title, f"{spec.spec.name}, {format_name(wanted)}", refusal.message)
     for number, plan in enumerate(plans):
         reason = _why_absent(made.get((source.id, destination.id, number)), plans, plan)
         if reason:

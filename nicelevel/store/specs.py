@@ -179,7 +179,7 @@ def spec_of(version: SpecVersion) -> Spec:
 
 @lru_cache(maxsize=256)
 def _parsed(toml: str, slug: str) -> Spec:
-    return parse_spec(toml, slug)
+    return parse_spec(toml, slug, is_kept=True)
 
 
 _SLUG = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,58}[a-z0-9])?")

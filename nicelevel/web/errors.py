@@ -7,7 +7,7 @@ from flask_wtf.csrf import CSRFError
 from peewee import InterfaceError, OperationalError
 from werkzeug.exceptions import HTTPException
 
-from nicelevel.core.errors import LostError, NiceLevelError
+from nicelevel.core.errors import LostError, NiceLevelError, SpecError
 from nicelevel.report.words import megabytes
 from nicelevel.work.keeping import reconcile
 
@@ -43,6 +43,10 @@ def register(app: Flask) -> None:
     def ours(error: NiceLevelError) -> Any:
         return _answer(STATUS_OF_CODE.get(error.code, 422), error.code, error.message)
 
+    @app.errorhandler(SpecError)
+    def broken(error: SpecError) -> Any:
+        return _answer(STATUS_OF_CODE[error.code], error.code, error.message, error.key)
+
     @app.errorhandler(CSRFError)
     def stale(error: CSRFError) -> Any:
         return _answer(400, "stale_page", "This page is too old to be trusted: reload it and try again.")
@@ -69,7 +73,9 @@ def register(app: Flask) -> None:
         return _answer(500, "error", _SENTENCES[500])
 
 
-def _answer(status: int, code: str, message: str) -> Any:
+def _answer(status: int, code: str, message: str, key: str = "") -> Any:
+    """key: the field that is wrong, where one is."""
     if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
         return render_template("error.html", message=message, status=status), status
-    return jsonify(error={"code": code, "message": message}), status
+    told = {"code": code, "message": message} | ({"key": key} if key else {})
+    return jsonify(error=told), status

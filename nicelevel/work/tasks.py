@@ -11,7 +11,7 @@ import procrastinate
 
 from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
-from nicelevel.core.errors import NiceLevelError, StoppedError, UnsupportedError
+from nicelevel.core.errors import NiceLevelError, NotPreparedError, StoppedError, UnsupportedError
 from nicelevel.core.files import StagedFile
 from nicelevel.core.files.decode import decode, needs_copy
 from nicelevel.core.files.names import deliverable_path
@@ -212,7 +212,7 @@ def render_deliverable(call: Call, deliverable_id: int) -> None:
 
 def _render(call: Call, deliverable: Deliverable) -> None:
     source, audio = deliverable.source, AudioFolder(call.config.audio_folder)
-    spec, plan = _planned(deliverable, audio)
+    spec, plan = _planned_surely(call, deliverable, audio)
     refuse(plan)
     beside = outputs_beside(load_figures(source.digest, audio).source, spec)
     path = deliverable_path(source.title, spec, plan.output, beside)
@@ -271,6 +271,20 @@ def _planned(deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:
     if deliverable.format_number >= len(plans):
         raise UnsupportedError("The spec does not ask for this format any more.")
     return spec, plans[deliverable.format_number]
+
+
+def _planned_surely(call: Call, deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:
+    """The same; a prepared signal that is not there (any more) is made first."""
+    try:
+        return _planned(deliverable, audio)
+    except NotPreparedError:
+        source, spec = deliverable.source, spec_of(deliverable.spec)
+        for each in (source, source.leader) if source.leader_id else (source,):
+            described = load_figures(each.digest, audio).source
+            for steps in missing_preparations(described, each.digest, spec):
+                _prepare(call, each, steps, audio)
+                persistently(partial(end_preparation, steps.digest_of(each.digest)))
+        return _planned(deliverable, audio)
 
 
 def _is_wanted_again(deliverable: Deliverable, plan: Plan, audio: AudioFolder) -> bool:

@@ -163,13 +163,42 @@ def test_an_out_folder_that_is_a_file_ends_the_call_before_work(run, mix, tmp_pa
 
 
 def test_what_cannot_be_written_is_an_error_of_the_file(run, mix, tmp_path):
-    spec = tmp_path / "odd.toml"
-    spec.write_text('[spec]\nname = "x"\n[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 96000\n')
-    result = run("render", mix, "--spec", spec, "--out", tmp_path / "out", "--json")
+    spec, wide = tmp_path / "odd.toml", signals.write(tmp_path / "wide.wav", signals.noise(1, channels=6))
+    mp3 = '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\n'
+    spec.write_text(f'[spec]\nname = "x"\n{mp3}')
+    result = run("render", wide, "--spec", spec, "--out", tmp_path / "out", "--json")
     assert result.exit_code == 1
     error = _lines(result)[0]["error"]
     assert error["code"] == "unsupported"
-    assert "no sample rate of 96000 Hz" in error["message"]
+    assert "holds at most 2 channels" in error["message"]
+
+
+def test_a_format_that_cannot_be_keeps_no_other_from_being_written(run, tmp_path):
+    """Also MP3 of six channels among others: what is left out is said, and the command ends with 1."""
+    spec, wide = tmp_path / "many.toml", signals.write(tmp_path / "wide.wav", signals.noise(1, channels=6))
+    others = "".join(f'[[formats]]\ncontainer = "{each}"\n' for each in ("mp3", "wav", "flac", "aiff"))
+    spec.write_text(f'[spec]\nname = "x"\n{others}')
+    result = run("render", wide, "--spec", spec, "--out", tmp_path / "out", "--json")
+    outputs = _lines(result)[0]["outputs"]
+    assert result.exit_code == 1
+    assert [output.get("verdict") for output in outputs] == ["meets", "meets", "meets", None]
+    assert outputs[3]["format"] == "MP3"
+    assert outputs[3]["error"]["code"] == "unsupported"
+    planned = _lines(run("plan", wide, "--spec", spec, "--json"))[0]
+    assert len(planned["outputs"]) == 3
+    assert any("MP3 is not written" in reason for reason in planned["reasons"])
+    shown = run("render", wide, "--spec", spec, "--out", tmp_path / "out", "--replace")
+    assert "MP3: MP3 holds at most 2 channels" in shown.stderr
+
+
+def test_notes_are_sentences_for_people_and_codes_for_programs(run, tmp_path):
+    tick = signals.silence(1)
+    tick[0] = 0.5
+    file = signals.write(tmp_path / "tick.wav", tick + 0.001 * signals.noise(1, -20))
+    assert "tick_at_head" in _lines(run("measure", file, "--json"))[0]["notes"]
+    shown = run("measure", file).stdout
+    assert "tick_at_head" not in shown
+    assert "WAV, 24 bit, 48 kHz" in " ".join(shown.split())
 
 
 def test_a_lossy_deliverable_says_in_how_many_rounds_it_was_made(run, mix, tmp_path):

@@ -43,8 +43,6 @@ def test_the_same_at_192_kbit_fits():
             "under the 192",
         ),
         ("", '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nbitrate_kbps = 200\n', "formats.0", "200 kbit/s"),
-        ("", '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 96000\n', "formats.0", "96000 Hz"),
-        ("", '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nchannels = "5.1"\n', "formats.0", "at most 2"),
     ],
 )
 def test_what_excludes_each_other_is_named(text, formats, key, words):

@@ -93,13 +93,43 @@ def test_broken_spec_names_key_and_reason_on_one_line(fault):
         ("", "formats: is missing"),
         ("formats = []", "formats"),
         ('[[formats]]\ncontainer = "mp3"\nencoding = "pcm_16"', "mp3 cannot hold pcm_16"),
-        ('[[formats]]\ncontainer = "wav"\nsample_rate = 12', "formats.0.sample_rate"),
-        ('[[formats]]\ncontainer = "tape"', "formats.0.container"),
+        ('[[formats]]\ncontainer = "wav"\nsample_rate = 12', "format 1, sample_rate: "),
+        ('[[formats]]\ncontainer = "wav"\n[[formats]]\ncontainer = "tape"', "format 2, container: "),
+        ('[[formats]]\nencoding = "keep"', "format 1, container: is missing; a container or an encoding"),
+        ('[[formats]]\ndither = "tpdf"', "format 1, container: is missing"),
+        ('[[formats]]\nencoding = "mp3"\nsample_rate = 96000', "format 1, sample_rate: mp3 has no rate of 96000"),
+        ('[[formats]]\nencoding = "mp3"\nchannels = "5.1"', "format 1, channels: mp3 holds 2 at most"),
+        ('[[formats]]\nencoding = "flac"\nkbps = 3', "format 1, kbps: no such key"),
+        ("[format]\nx = 1", "format: no such key"),
     ],
 )
 def test_broken_formats(formats, expected):
     with pytest.raises(SpecError, match=expected):
         _spec("", formats)
+
+
+@pytest.mark.parametrize(
+    ("told", "container", "encoding"),
+    [
+        ('container = "mp3"', "mp3", "mp3"),
+        ('encoding = "mp3"', "mp3", "mp3"),
+        ('container = "m4a"', "m4a", "aac"),
+        ('encoding = "alac"', "m4a", "alac"),
+        ('encoding = "opus"', "ogg", "opus"),
+        ('encoding = "pcm_24"', "wav", "pcm_24"),
+        ('container = "ogg"\nencoding = "keep"', "ogg", "vorbis"),
+        ('container = "aiff"', "aiff", "keep"),
+    ],
+)
+def test_a_container_or_an_encoding_names_the_other(told, container, encoding):
+    found = _spec("", f"[[formats]]\n{told}").formats[0]
+    assert (found.container, found.encoding) == (container, encoding)
+
+
+def test_what_was_kept_before_it_was_refused_can_still_be_read():
+    """Proofs were made by it; new ones are refused."""
+    text = '[spec]\nname = "Old"\n[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 96000\n'
+    assert parse_spec(text, "old", is_kept=True).formats[0].sample_rate == 96_000
 
 
 def test_text_that_is_no_toml_is_named():

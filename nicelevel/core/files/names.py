@@ -1,5 +1,6 @@
 """Names of deliverables: by the spec's pattern, safe on every system, never outside the output folder."""
 
+import os
 import re
 from collections.abc import Sequence
 from pathlib import PurePosixPath
@@ -45,7 +46,7 @@ def _told_by(output: OutputFormat) -> tuple[str, ...]:
 def _with_ending(name: str, ending: str) -> str:
     """A file name that says something more before its extension; the rest gives way where it is too long."""
     stem, dot, extension = name.rpartition(".")
-    while stem and len(f"{stem}_{ending}{dot}{extension}".encode()) > _LONGEST_BYTES:
+    while stem and len(os.fsencode(f"{stem}_{ending}{dot}{extension}")) > _LONGEST_BYTES:
         stem = stem[:-1]
     return f"{stem}_{ending}{dot}{extension}"
 
@@ -71,7 +72,7 @@ def _by_pattern(title: str, spec: Spec, output: OutputFormat) -> PurePosixPath:
 def _filled(pattern: str, inside: dict[str, str]) -> str:
     """One name of a pattern. Of one that is too long the title gives way, so that what tells files apart stays."""
     title = inside["title"]
-    while title and len(pattern.format_map({**inside, "title": title}).encode()) > _LONGEST_BYTES:
+    while title and len(os.fsencode(pattern.format_map({**inside, "title": title}))) > _LONGEST_BYTES:
         title = title[:-1]
     return safe_name(pattern.format_map({**inside, "title": title.rstrip()}))
 
@@ -94,6 +95,6 @@ def safe_name(name: str) -> str:
     clean = _UNSAFE.sub("_", name).strip(" .")
     if clean.partition(".")[0].lower() in _RESERVED:
         clean = f"_{clean}"
-    while len(clean.encode()) > _LONGEST_BYTES:
+    while len(os.fsencode(clean)) > _LONGEST_BYTES:
         clean = clean[:-1]
     return clean.rstrip(" .") or "untitled"

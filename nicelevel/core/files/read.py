@@ -1,5 +1,6 @@
 """Take in a file: describe it, then yield its samples in blocks. Nothing here ever opens one for writing."""
 
+import errno
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -26,7 +27,7 @@ from .blocks import Block, Decoder, truncated
 from .codes import CodeBuffer, Coding
 from .headers import read_header
 from .ogg import ending_of
-from .raw_pcm import RawPcmDecoder, is_raw_pcm
+from .raw_pcm import RawDecoder, describe_raw
 from .with_soundfile import SoundfileDecoder
 
 LOWEST_RATE_HZ, HIGHEST_RATE_HZ = 2_000, 768_000
@@ -153,8 +154,12 @@ def _size_of(path: Path) -> int:
     try:
         size_bytes = path.stat().st_size
     except (FileNotFoundError, NotADirectoryError) as error:
-        raise NotFoundError(f"There is no file {path.name}.") from error
-    except (PermissionError, OSError, ValueError) as error:
+        raise NotFoundError(f"There is no file {_shown(path)}.") from error
+    except ValueError as error:
+        raise NotFoundError(f"{_shown(path)} is a name that no file can have.") from error
+    except OSError as error:
+        if error.errno in (errno.ELOOP, errno.ENAMETOOLONG):
+            raise NotFoundError(f"There is no file {_shown(path)}: {_reason(error)}.") from error
         raise NoPermissionError(f"{path.name} cannot be reached: {_reason(error)}.") from error
     if not path.is_file():
         raise NotAudioError(f"{path.name} is not a file.")
@@ -164,7 +169,7 @@ def _size_of(path: Path) -> int:
 
 
 def _open(path: Path, size_bytes: int) -> Decoder:
-    """The decoder for a file: libsndfile first, FFmpeg's libraries where it cannot."""
+    """The decoder for a file: our own for plain samples, then libsndfile, FFmpeg's libraries where that cannot."""
     try:
         with path.open("rb") as file:
             header = read_header(file, size_bytes)
@@ -174,14 +179,14 @@ def _open(path: Path, size_bytes: int) -> Decoder:
         raise NoPermissionError(f"{path.name} may not be read: {_reason(error)}.") from error
     if header is not None and header.container == "ogg" and ending_of(path) == "inside a page":
         raise TruncatedError("The file ends in the middle of a page: it broke off on its way.")
+    described = describe_raw(path, size_bytes, header) if header else None
+    if header is not None and described is not None:
+        return RawDecoder(described, header)
     if header is not None and not _is_alac_in_caf(start):
         decoder = SoundfileDecoder(path, size_bytes, header)
         if decoder.source.frames > MOST_FRAMES:
             decoder.close()
             return _with_counted_frames(path, size_bytes, start)
-        if is_raw_pcm(decoder.source, header):
-            decoder.close()
-            return RawPcmDecoder(decoder.source, header)
         if header.container not in _STEREO_AT_MOST or decoder.source.channels <= 2:
             return decoder
         decoder.close()
@@ -211,6 +216,12 @@ def _check_sense(source: Source) -> None:
         )
     if source.channels > MOST_CHANNELS:
         raise UnsupportedError(f"{source.channels} channels are more than the {MOST_CHANNELS} that can be taken in.")
+
+
+def _shown(path: Path) -> str:
+    """A name as a sentence can hold it."""
+    name = path.name if len(path.name) <= 80 else f"{path.name[:60]}…"
+    return "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in name)
 
 
 def _reason(error: Exception) -> str:

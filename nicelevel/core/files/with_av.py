@@ -235,7 +235,9 @@ class AvDecoder:
 
 def _open(path: Path, demuxer: str) -> av.container.InputContainer:
     try:
-        container = av.open(str(path), format=demuxer, options={"protocol_whitelist": "file"})
+        container: av.container.InputContainer = av.open(
+            _openable(path), format=demuxer, options={"protocol_whitelist": "file"}
+        )
         if demuxer == "caf":
             # It would take what is unused in the last packet away from a last frame that is short already.
             for stream in container.streams.audio:
@@ -243,6 +245,15 @@ def _open(path: Path, demuxer: str) -> av.container.InputContainer:
         return container
     except (av.FFmpegError, ValueError) as error:
         raise DamagedError(f"The header cannot be understood: {str(error).partition(':')[0]}.") from error
+
+
+def _openable(path: Path) -> Any:
+    """FFmpeg takes names as text: a name that is none is opened for it."""
+    try:
+        str(path).encode()
+    except UnicodeEncodeError:
+        return path.open("rb")
+    return str(path)
 
 
 def _encoding_of(codec: av.AudioCodecContext) -> tuple[str, int | None]:

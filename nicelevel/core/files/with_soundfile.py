@@ -1,5 +1,6 @@
 """Decoding through libsndfile: WAVE and its kin, AIFF, CAF, AU, FLAC, Ogg, MP3. Lengths are exact, gapless or not."""
 
+import os
 from contextlib import suppress
 from pathlib import Path
 
@@ -45,7 +46,7 @@ class SoundfileDecoder:
     def __init__(self, path: Path, size_bytes: int, header: Header) -> None:
         self._path = path
         try:
-            self._file = soundfile.SoundFile(path)
+            self._file = soundfile.SoundFile(os.fsencode(path))  # which need not be text
         except soundfile.LibsndfileError as error:
             if header.present_frames is not None and header.present_frames < (header.promised_frames or 0):
                 promised = f"{header.present_frames} of the {header.promised_frames} frames"

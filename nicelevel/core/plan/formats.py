@@ -12,7 +12,6 @@ from ..specs.spec import Format, Spec
 from ..values import LOSSY, OutputFormat, Source
 
 _SHORT_WORDS = {"pcm_u8": "pcm_16", "pcm_8": "pcm_16"}
-_OWN_ENCODING = {"flac": "flac", "m4a": "aac", "mp3": "mp3", "ogg": "vorbis", "ac3": "ac3"}
 
 
 def resolve_format(source: Source, candidate: Format, spec: Spec) -> OutputFormat:
@@ -59,6 +58,17 @@ def possible_formats(source: Source, spec: Spec) -> list[tuple[Format, OutputFor
     return found
 
 
+def left_out(source: Source, spec: Spec) -> tuple[tuple[Format, UnsupportedError], ...]:
+    """The formats that all of a spec's files are asked for in, and that cannot be made from a source, and why."""
+    found = []
+    for candidate in spec.formats if spec.output.pick == "all" else ():
+        try:
+            outputs_of(source, candidate, spec)
+        except UnsupportedError as error:
+            found.append((candidate, error))
+    return tuple(found)
+
+
 def outputs_beside(source: Source, spec: Spec) -> tuple[OutputFormat, ...]:
     """Every file that a spec may make of a source, side by side: their names must differ."""
     return tuple(output for _, output in possible_formats(source, spec))
@@ -89,8 +99,6 @@ def _encoding(source: Source, candidate: Format) -> str:
     """PCM words of FLAC and ALAC by their length; what is kept falls back to what the container holds."""
     if candidate.encoding not in ("keep", "flac", "alac"):
         return candidate.encoding
-    if candidate.encoding == "keep" and candidate.container in ("mp3", "m4a", "ogg", "ac3"):
-        return _OWN_ENCODING[candidate.container]
     own = f"pcm_{source.bits_declared}" if source.bits_declared else source.encoding
     own = _SHORT_WORDS.get(own, own)
     held = PACKED if _lossless(candidate) else WRITABLE[candidate.container]

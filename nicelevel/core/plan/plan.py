@@ -14,7 +14,7 @@ from ..specs import Spec, judge, level_findings
 from ..specs.format_words import format_name
 from ..specs.spec import Format
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
-from .formats import in_one_file, outputs_of, resolve_format, word_length_falls
+from .formats import in_one_file, left_out, outputs_of, resolve_format, word_length_falls
 from .gain import GainRange, gain_range
 from .limit import HELD_BY_LIMITER, LIMITED_MEASURES, limit_to_target
 from .per_channel import channel_plans
@@ -38,13 +38,26 @@ def plans(source: Source, find: Find, spec: Spec) -> tuple[Plan, ...]:
     """A plan for each format that the spec asks for; the first is the one that a board shows.
 
     With `first_that_fits` only the first format whose plan meets every rule, or the first of all; its reasons say why
-    those before it were passed over. Raises UnsupportedError where a format cannot be made from this source, and what
-    `find` raises.
+    those before it were passed over. A format that cannot be made from this source is left out, and the first plan
+    says so. Raises UnsupportedError where none can be made, and what `find` raises.
     """
     if spec.output.pick == "all":
-        each = ((candidate, plan(source, find, spec, candidate)) for candidate in spec.formats)
-        return tuple(made for candidate, whole in each for made in _in_files(source, find, spec, candidate, whole))
+        without = left_out(source, spec)
+        refused = [candidate for candidate, _ in without]
+        possible = [candidate for candidate in spec.formats if candidate not in refused]
+        if not possible:
+            raise without[0][1]
+        each = ((candidate, plan(source, find, spec, candidate)) for candidate in possible)
+        made = [made for candidate, whole in each for made in _in_files(source, find, spec, candidate, whole)]
+        said = tuple(f"{format_name(candidate)} is not written: {error.message}" for candidate, error in without)
+        return (_saying(made[0], said), *made[1:])
     return _in_files(source, find, spec, *_first_that_fits(source, find, spec))
+
+
+def _saying(plan: Plan, more: tuple[str, ...]) -> Plan:
+    """A plan with more reasons, where it is a channel's also its programme's."""
+    programme = _saying(plan.programme, more) if plan.programme else None
+    return replace(plan, reasons=(*plan.reasons, *more), programme=programme) if more else plan
 
 
 def _in_files(source: Source, find: Find, spec: Spec, candidate: Format, whole: Plan) -> tuple[Plan, ...]:

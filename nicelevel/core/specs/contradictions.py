@@ -4,15 +4,14 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ..codecs import AC3_KBPS, MOST_CHANNELS, MP3_KBPS, RATES_HZ
+from ..codecs import AC3_KBPS, MP3_KBPS
 from ..words import amount, figure
 from .format_words import format_name
-from .spec import Format, Spec
+from .spec import COUNT_OF, Format, Spec
 
 MB = 1_000_000
 
 PCM_BYTES = {"pcm_16": 2, "pcm_24": 3, "pcm_32": 4, "float_32": 4, "float_64": 8}
-CHANNELS = {"mono": 1, "stereo": 2, "5.1": 6, "7.1": 8}
 
 
 @dataclass(frozen=True)
@@ -87,19 +86,6 @@ def _lengths(spec: Spec) -> Iterator[Contradiction]:
 def _rates(spec: Spec) -> Iterator[Contradiction]:
     for number, wanted in enumerate(spec.formats):
         key, name = f"formats.{number}", format_name(wanted)
-        rates_hz = RATES_HZ.get(wanted.encoding)
-        if rates_hz and wanted.sample_rate != "keep" and wanted.sample_rate not in rates_hz:
-            nearest = min(rates_hz, key=lambda rate_hz: abs(rate_hz - int(wanted.sample_rate)))
-            yield Contradiction(
-                key, f"{name} has no rate of {wanted.sample_rate} Hz.", f"The nearest is {nearest} Hz."
-            )
-        most = MOST_CHANNELS.get(wanted.encoding)
-        if most and CHANNELS.get(wanted.channels, 0) > most:
-            yield Contradiction(
-                key,
-                f"{name} holds at most {most} channels, not {wanted.channels}.",
-                "Fold it down, or another format.",
-            )
         yield from _bit_rate(spec, key, name, wanted)
 
 
@@ -148,8 +134,8 @@ def size_bytes(wanted: Format, duration_s: float) -> int | None:
     """Bytes of the samples of a format that says its rate and channels, or of its bit rate; else None."""
     if wanted.bitrate_kbps is not None:
         return round(duration_s * wanted.bitrate_kbps * 125)
-    if wanted.encoding not in PCM_BYTES or wanted.sample_rate == "keep" or wanted.channels not in CHANNELS:
+    if wanted.encoding not in PCM_BYTES or wanted.sample_rate == "keep" or wanted.channels not in COUNT_OF:
         return None
     if wanted.container == "flac":
         return None
-    return round(duration_s * wanted.sample_rate) * CHANNELS[wanted.channels] * PCM_BYTES[wanted.encoding]
+    return round(duration_s * wanted.sample_rate) * COUNT_OF[wanted.channels] * PCM_BYTES[wanted.encoding]

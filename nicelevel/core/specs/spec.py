@@ -3,11 +3,13 @@
 Anything unknown, of a wrong type or out of sense makes the spec broken: SpecError names the key and the reason.
 """
 
+import re
 from string import Formatter
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationInfo, field_validator, model_validator
 
+from ..codecs import MOST_CHANNELS, RATES_HZ
 from ..errors import SpecError
 from ..toml import parse_toml
 from ..values import LOSSY
@@ -31,8 +33,6 @@ ENCODINGS_OF: dict[str, frozenset[str]] = {
     "ac3": frozenset({"ac3"}),
 }
 """Which encodings a container can hold."""
-
-_LOSSY_CONTAINERS = frozenset({"mp3", "ac3"})
 
 MEASURE_UNITS = {
     "integrated": "LUFS",
@@ -101,6 +101,20 @@ class Channels(_Table):
     mono_law: Literal["half", "power", "left", "right"] | None = None
 
 
+_OWN_ENCODING = {"mp3": "mp3", "m4a": "aac", "ogg": "vorbis", "ac3": "ac3"}
+_CONTAINER_OF = {
+    **dict.fromkeys(("pcm_16", "pcm_24", "pcm_32", "float_32", "float_64"), "wav"),
+    "flac": "flac",
+    "alac": "m4a",
+    "mp3": "mp3",
+    "aac": "m4a",
+    "vorbis": "ogg",
+    "opus": "ogg",
+    "ac3": "ac3",
+}
+COUNT_OF = {"mono": 1, "stereo": 2, "5.1": 6, "7.1": 8}
+
+
 class Format(_Table):
     container: Container
     encoding: Encoding = "keep"
@@ -111,17 +125,45 @@ class Format(_Table):
     bitrate_kbps: Positive | None = None
     bitrate_mode: Literal["constant", "variable"] = "constant"
 
+    @model_validator(mode="before")
+    @classmethod
+    def _one_names_the_other(cls, told: Any) -> Any:
+        """A container that is named has its usual encoding, and an encoding its usual container."""
+        if not isinstance(told, dict):
+            return told
+        container, encoding = told.get("container"), told.get("encoding", "keep")
+        if container is None and encoding in (None, "keep"):
+            raise ValueError("container: is missing; a container or an encoding is to be named")
+        if container is None and encoding in _CONTAINER_OF:
+            return {**told, "container": _CONTAINER_OF[encoding]}
+        if encoding == "keep" and container in _OWN_ENCODING:
+            return {**told, "encoding": _OWN_ENCODING[container]}
+        return told
+
     @model_validator(mode="after")
     def _container_holds_encoding(self) -> "Format":
         if self.encoding not in ENCODINGS_OF[self.container]:
-            held = ", ".join(sorted(ENCODINGS_OF[self.container]))
-            raise ValueError(f"{self.container} cannot hold {self.encoding}; it holds {held}")
+            held = ", ".join(sorted(ENCODINGS_OF[self.container] - {"keep"}))
+            raise ValueError(f"encoding: {self.container} cannot hold {self.encoding}; it holds {held}")
         return self
 
     @model_validator(mode="after")
     def _single_channels_are_lossless(self) -> "Format":
-        if self.files == "per_channel" and (self.container in _LOSSY_CONTAINERS or self.encoding in LOSSY):
-            raise ValueError("a file per channel is written without loss; this encoding is lossy")
+        if self.files == "per_channel" and self.encoding in LOSSY:
+            raise ValueError("files: a file per channel is written without loss; this encoding is lossy")
+        return self
+
+    @model_validator(mode="after")
+    def _codec_has_rate_and_channels(self, told: ValidationInfo) -> "Format":
+        if told.context and told.context.get("is_kept"):
+            return self  # it was allowed when it was kept, and what was proved by it stays readable
+        rates_hz = RATES_HZ.get(self.encoding)
+        if rates_hz and self.sample_rate != "keep" and self.sample_rate not in rates_hz:
+            known = ", ".join(str(rate_hz) for rate_hz in rates_hz)
+            raise ValueError(f"sample_rate: {self.encoding} has no rate of {self.sample_rate}; it has {known}")
+        channels, most = COUNT_OF.get(self.channels, 0), MOST_CHANNELS.get(self.encoding)
+        if most and channels > most:
+            raise ValueError(f"channels: {self.encoding} holds {most} at most, and {self.channels} has {channels}")
         return self
 
 
@@ -166,20 +208,41 @@ class Spec(_Table):
     output: Output = Output()
 
 
-def parse_spec(toml_text: str, slug: str) -> Spec:
-    """Read a spec from its TOML text. Raises SpecError naming the key and the reason on one line."""
+def parse_spec(toml_text: str, slug: str, is_kept: bool = False) -> Spec:
+    """Read a spec from its TOML text. Raises SpecError naming the key and the reason on one line.
+
+    is_kept: by an earlier version of ours, which may have allowed what is not allowed any more.
+    """
     tables = parse_toml(toml_text, slug)
     if "slug" in tables:
         raise SpecError(f"{slug}: slug: no such key; the file's name is the slug")
     try:
-        return Spec.model_validate({**tables, "slug": slug})
+        return Spec.model_validate({**tables, "slug": slug}, context={"is_kept": is_kept})
     except ValidationError as error:
-        raise SpecError(f"{slug}: {_first_problem(error)}") from error
+        key, reason = _first_problem(error)
+        raise SpecError(f"{slug}: {_key_in_words(key)}: {reason}", key) from error
 
 
-def _first_problem(error: ValidationError) -> str:
-    problem = error.errors()[0]
-    key = ".".join(str(part) for part in problem["loc"] if part not in ("float", "int", "literal['keep']"))
+def _first_problem(error: ValidationError) -> tuple[str, str]:
+    """Key and reason of what is said first: a key that does not exist may be the one that is missing elsewhere."""
+    problems = sorted(error.errors(), key=lambda each: each["type"] != "extra_forbidden")
+    problem = problems[0]
+    # Of a key that may be of several kinds, the kind that was tried stands in the path too.
+    key = ".".join(str(part) for part in problem["loc"] if isinstance(part, int) or _KEY.fullmatch(part))
     reason = {"extra_forbidden": "no such key", "missing": "is missing"}.get(problem["type"])
     text = reason or problem["msg"].removeprefix("Value error, ").replace("\n", " ")
-    return f"{key}: {text}"
+    named, colon, rest = text.partition(": ")
+    # What concerns several keys of a table says itself which one is wrong.
+    return (f"{key}.{named}", rest) if colon and named in Format.model_fields else (key, text)
+
+
+_KEY = re.compile(r"(?!float$|int$)[a-z_0-9]+")
+
+
+def _key_in_words(key: str) -> str:
+    """Formats are counted as people count: formats.0.encoding is encoding of format 1."""
+    table, _, rest = key.partition(".")
+    number, _, name = rest.partition(".")
+    if table != "formats" or not number.isdigit():
+        return key
+    return f"format {int(number) + 1}{f', {name}' if name else ''}"

@@ -45,11 +45,11 @@ async function ask(address, options) {
   return answer;
 }
 
-// An error with the sentence for people, and the code.
+// An error with the sentence for people, the code, and the key of the field that is wrong where one is.
 async function errorOf(answer) {
   try {
-    const { message, code } = (await answer.json()).error;
-    return Object.assign(new Error(message), { code });
+    const { message, code, key } = (await answer.json()).error;
+    return Object.assign(new Error(message), { code, key });
   } catch {
     return new Error(`The server answered ${answer.status}.`);
   }

@@ -52,9 +52,9 @@ function spec() {
         const html = await postForHtml(this.$root.dataset.draft, new FormData(this.$refs.fields));
         const fresh = new DOMParser().parseFromString(html, "text/html");
         for (const part of fresh.querySelectorAll("body > [id]")) document.getElementById(part.id)?.replaceWith(part);
-        this.$refs.fields.querySelector(".wrong")?.classList.remove("wrong");
+        this.markWrong(null);
       } catch (error) {
-        this.markWrong(error.message);
+        this.markWrong(error.key);
         say(error.message);
       }
       this.asking = false;
@@ -64,8 +64,14 @@ function spec() {
       }
     },
 
-    markWrong(message) {
-      for (const field of this.$refs.fields.elements) field.classList.toggle("wrong", field.name !== "" && message.includes(`${field.name}:`));
+    // A field that is wrong looks and says so.
+    markWrong(key) {
+      for (const field of this.$refs.fields.elements) {
+        const isWrong = field.name !== "" && field.name === key;
+        field.classList.toggle("wrong", isWrong);
+        field.toggleAttribute("aria-invalid", isWrong);
+        if (isWrong) field.setAttribute("aria-invalid", "true");
+      }
     },
 
     // What is dragged says which field it is, along which axis, and how much a pixel is.

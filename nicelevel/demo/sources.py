@@ -164,6 +164,29 @@ def _theme(generator: Generator, rate_hz: int) -> Signal:
     return np.clip(hot, -1.0, 1.0 - 2.0**-23)
 
 
+CALL_S = 14.0
+
+
+def _part_of_call(kind: str) -> Callable[[Generator, int], Signal]:
+    """Two stems that add up to their mix: the horn, and the sea that it calls over."""
+
+    def make(generator: Generator, rate_hz: int) -> Signal:
+        if kind == "sea":
+            return _faded(0.06 * sea(CALL_S, rate_hz, generator), rate_hz)
+        horn = np.zeros((round(CALL_S * rate_hz), 2))
+        for at_s in (1.0, 6.5):
+            _add(horn, 0.3 * foghorn(4.0, rate_hz)[:, None], at_s, rate_hz)
+        return horn
+
+    return make
+
+
+def _call(generator: Generator, rate_hz: int) -> Signal:
+    parts = (_part_of_call(kind)(_generator(kind), rate_hz) for kind in ("horn", "sea"))
+    mix: Signal = sum(parts, start=np.zeros((round(CALL_S * rate_hz), 2)))
+    return mix
+
+
 def _storm(generator: Generator, rate_hz: int) -> Signal:
     """5.1: sea all round, thunder from behind, its weight in the LFE, the horn in the centre."""
     seconds = 48.0
@@ -216,6 +239,9 @@ DEMO_SOURCES = (
     DemoSource("Strings", "lamp_room_theme_strings.wav", "stem", 96_000, 24, STEREO, _stem("strings")),
     DemoSource("Bells", "lamp_room_theme_bells.wav", "stem", 96_000, 24, STEREO, _stem("bells")),
     DemoSource("Low brass", "lamp_room_theme_brass.wav", "stem", 96_000, 24, STEREO, _stem("brass")),
+    DemoSource("Horn call", "horn_call.wav", "mix", 48_000, 24, STEREO, _call),
+    DemoSource("Horn", "horn_call_horn.wav", "stem", 48_000, 24, STEREO, _part_of_call("horn")),
+    DemoSource("Sea", "horn_call_sea.wav", "stem", 48_000, 24, STEREO, _part_of_call("sea")),
     DemoSource("Lamp room storm", "lamp_room_storm_51.wav", "mix", 48_000, 24, SURROUND, _storm),
     DemoSource("Guide: the stairs", "guide_stairs.wav", "voice", 44_100, 16, STEREO, _stairs),
     DemoSource("Guide: the lamp", "guide_lamp.wav", "voice", 44_100, 16, MONO, _lamp),
@@ -226,7 +252,7 @@ DEMO_SOURCES = (
 def make_source(number: int, folder: Path) -> Path:
     """Synthesise one of DEMO_SOURCES and write it as a WAVE file; the same bytes every time."""
     demo = DEMO_SOURCES[number]
-    key = demo.file_name.removeprefix("lamp_room_theme_").removesuffix(".wav")
+    key = demo.file_name.removeprefix("lamp_room_theme_").removeprefix("horn_call_").removesuffix(".wav")
     signal = demo.make(_generator(key), demo.rate_hz)
     output = OutputFormat("wav", f"pcm_{demo.bits}", demo.rate_hz, demo.layout, "tpdf")
     path = folder / demo.file_name

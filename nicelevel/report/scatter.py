@@ -104,7 +104,7 @@ def draw_scatter(sources: Sequence[Named], x_axis: Axis, y_axis: Axis, width: in
             f"{axis.name.lower()} {level(axis.value(reading))} {axis.unit}".strip() for axis in (x_axis, y_axis)
         )
         x, y = x_of(values[0][at]), y_of(values[1][at])
-        points.append(Point(key, title, x, y, f"{title}: {figures}", reason, x + 12, y + 4))
+        points.append(Point(key, title, x, y, figures, reason, x + 12, y + 4))
     return Scatter(width, height, tuple(_labelled(points)), x_ticks, y_ticks, missing)
 
 

@@ -4,6 +4,7 @@ import pytest
 
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.measure import measure
+from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.demo.sources import DEMO_SOURCES, make_source
 
 _SHORT = {"Guide: the stairs": ["one_sided"], "Guide: the lamp": ["dead_air_tail"], "Tide bulletin": []}
@@ -18,6 +19,19 @@ def test_a_source_has_its_fault_and_no_other_and_comes_out_the_same_twice(tmp_pa
     reading = measure(first)
     assert [note.code for note in reading.notes] == _SHORT[title]
     assert reading.source.sample_rate_hz == DEMO_SOURCES[number].rate_hz
+
+
+def test_stems_of_the_demo_add_up_where_they_are_meant_to(tmp_path):
+    """The horn call does; the theme's mix was pushed into the ceiling, so its stems do not."""
+    for mix, stems, adds_up in (
+        ("Horn call", ("Horn", "Sea"), True),
+        ("Lamp room theme", ("Strings", "Bells", "Low brass"), False),
+    ):
+        made = [
+            make_source(next(n for n, demo in enumerate(DEMO_SOURCES) if demo.title == title), tmp_path)
+            for title in (mix, *stems)
+        ]
+        assert check_sum(made[0], made[1:]).adds_up == adds_up
 
 
 def test_the_demo_has_what_the_board_should_show():

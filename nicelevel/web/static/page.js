@@ -18,6 +18,7 @@ export function page() {
       watchChanges((changes) => changes.length && this.tellRunning());
       addEventListener("say", (event) => this.say(event.detail));
       addEventListener("keydown", (event) => this.onKey(event));
+      addEventListener("click", ({ target }) => openLists().forEach((list) => list.contains(target) || (list.open = false)));
     },
 
     // The note in the head, for pages that do not bring it themselves.
@@ -53,6 +54,12 @@ export function page() {
     },
 
     onKey(event) {
+      const list = event.key === "Escape" && openLists().pop();
+      if (list) {
+        event.stopImmediatePropagation();
+        list.open = false;
+        return list.querySelector("summary").focus();
+      }
       if (isTyping(event)) return;
       if (event.key === "?") this.showKeys();
       if (event.key === "t") this.switchTheme();
@@ -62,14 +69,23 @@ export function page() {
 
 export const say = (text) => dispatchEvent(new CustomEvent("say", { detail: text }));
 
-// Lets keys do what a page says of them.
+const openLists = () => [...document.querySelectorAll("details.adder[open]")];
+
+// Lets keys do what a page says of them, while the page has the focus: not what stands in the head or in an open list.
+// What has the focus and is pressed by Enter or Space is pressed by them.
 export function onKeys(actions) {
   addEventListener("keydown", (event) => {
     const action = actions[event.key];
-    if (!action || isTyping(event)) return;
+    if (!action || isTyping(event) || isElsewhere(event) || presses(event)) return;
     event.preventDefault();
     action(event);
   });
+}
+
+const isElsewhere = ({ target }) => Boolean(target.closest?.("header.top, details.adder[open]"));
+
+function presses({ key, target }) {
+  return (key === "Enter" || key === " ") && Boolean(target.closest?.("a, button, summary, label, [role=button]"));
 }
 
 // Keys mean themselves while somebody types, and belong to the browser with a modifier.

@@ -28,6 +28,7 @@ function board() {
     dropping: false,
     isEmpty: false,
     asked: null, // what was asked to be removed, while it waits for the second press
+    anchor: null, // id of the source that picking with Shift begins at
     chosen: null, // { source, destination } of the chosen cell
     picked: [], // ids of sources that were picked to be worked on together
 
@@ -36,7 +37,7 @@ function board() {
       this.hearing = new Hearing((atS) => this.showCursor(atS));
       boardKeys(this, hearingKeys(this.hearing));
       watchPrice(this.$refs.closeUp);
-      this.order = rowOrder(this.$root.dataset.order, this.$refs.body, this.$refs.head, this.$refs.filter);
+      this.order = rowOrder(this.$root.dataset.job, this.$root.dataset.order, this.$refs.body, this.$refs.head, this.$refs.filter, () => this.leaveHidden());
       keepTrue(this.$root.dataset, this.$refs.rows, () => this.afterChange());
       addEventListener("resize", () => this.showCloseUp());
       this.$refs.rows.addEventListener("scroll", () => this.tellSeen());
@@ -53,9 +54,33 @@ function board() {
       const here = this.picked.filter((id) => document.getElementById(`source-${id}`));
       if (here.length !== this.picked.length) this.picked = here;
       this.isEmpty = !this.$refs.body.querySelector("tr");
-      const asked = document.getElementById(location.hash.slice(1))?.querySelector("td.cell");
-      if (!this.row() && cells.length) this.chooseCell(asked || cells[0]);
+      if (!this.row() && cells.length) this.chooseAgain(cells[0]);
       else this.mark();
+    },
+
+    // What a filter hides is not worked on: then the first row that is shown is chosen.
+    leaveHidden() {
+      const shown = this.shownRows();
+      if (this.row()?.hidden && shown.length) this.choosePlace(shown[0], this.chosen.destination);
+      this.picked = this.picked.filter((id) => !document.getElementById(`source-${id}`)?.hidden);
+      this.mark();
+    },
+
+    // The row that the address names, else the one that was chosen last; also where it is an outline still.
+    chooseAgain(first) {
+      const last = JSON.parse(sessionStorage.getItem(this.placeKey) ?? "null");
+      const row = document.getElementById(location.hash.slice(1)) ?? document.getElementById(`source-${last?.source}`);
+      const places = this.places();
+      const destination = places.includes(last?.destination) ? last.destination : first.dataset.destination;
+      this.choosePlace(row?.dataset.source ? row : first.closest("tr"), destination);
+    },
+
+    get placeKey() {
+      return `place on board ${this.$root.dataset.job}`;
+    },
+
+    places() {
+      return [...this.$refs.head.querySelectorAll("th.dest form")].map((form) => form.dataset.destination);
     },
 
     cells() {
@@ -85,6 +110,7 @@ function board() {
     pick(row = this.row()) {
       if (!row) return;
       const id = row.dataset.source;
+      this.anchor = id;
       this.picked = this.picked.includes(id) ? this.picked.filter((each) => each !== id) : [...this.picked, id];
       this.mark();
     },
@@ -94,11 +120,21 @@ function board() {
       this.mark();
     },
 
-    // All from the chosen row to the one that the walk or the press reaches.
+    // All from the chosen row to the one that the walk reaches.
     pickOn(rows) {
       const from = this.row();
       this.walk(rows, 0);
       this.pickBetween(from, this.row());
+    },
+
+    pickAll() {
+      this.picked = this.shownRows().map((row) => row.dataset.source);
+      this.mark();
+    },
+
+    // Where a row was picked or chosen last: a press with Shift picks from there.
+    anchorRow() {
+      return document.getElementById(`source-${this.anchor}`) ?? this.row();
     },
 
     pickBetween(one, other) {
@@ -120,7 +156,7 @@ function board() {
       if (again) return this.again(again.dataset.again);
       const pressed = event.target.closest("tr[data-source]");
       if (pressed && (event.ctrlKey || event.metaKey)) return this.pick(pressed);
-      if (pressed && event.shiftKey) return this.pickBetween(this.row(), pressed);
+      if (pressed && event.shiftKey) return this.pickBetween(this.anchorRow(), pressed);
       const cell = event.target.closest("td.cell") || this.cellOfRow(event.target.closest("tr"));
       return cell && this.chooseCell(cell);
     },
@@ -138,6 +174,8 @@ function board() {
     // A row that is still an outline is chosen too: its cell comes when it is filled.
     choosePlace(row, destination) {
       this.chosen = { source: row.dataset.source, destination };
+      this.anchor = row.dataset.source;
+      sessionStorage.setItem(this.placeKey, JSON.stringify(this.chosen));
       this.mark();
       this.cell()?.focus({ preventScroll: true });
       (this.cell() || row).scrollIntoView({ block: "nearest", inline: "nearest" });
@@ -146,9 +184,15 @@ function board() {
     mark() {
       const cell = this.cell();
       for (const old of this.$refs.body.querySelectorAll(".cur, .sel")) old.classList.remove("cur", "sel");
+      for (const old of this.$refs.body.querySelectorAll("td[tabindex='0']")) old.tabIndex = -1;
       cell?.classList.add("cur");
+      if (cell) cell.tabIndex = 0;
       this.row()?.classList.add("sel");
-      for (const row of this.$refs.body.rows) row.classList.toggle("picked", this.picked.includes(row.dataset.source));
+      for (const row of this.$refs.body.rows) {
+        const isPicked = this.picked.includes(row.dataset.source);
+        row.classList.toggle("picked", isPicked);
+        row.setAttribute("aria-selected", String(isPicked));
+      }
       const { closeUp, state, value, own } = cell?.dataset ?? {};
       const shown = cell ? [closeUp, state, value, own, this.row().dataset.sum, this.row().dataset.versions].join(" ") : "";
       if (shown !== this.shown) {
@@ -157,7 +201,18 @@ function board() {
       }
     },
 
-    async showCloseUp() {
+    showCloseUp() {
+      this.loading = this.loadCloseUp();
+      return this.loading;
+    },
+
+    // What a key is to press in the close-up: of the chosen cell, however fast somebody walks and presses.
+    async ofCloseUp(selector) {
+      await this.loading;
+      return this.$refs.closeUp.querySelector(selector);
+    },
+
+    async loadCloseUp() {
       const cell = this.cell();
       if (!cell) {
         this.hearing.load(null);
@@ -228,7 +283,7 @@ function board() {
 
     // Links what the server proposes as a set, or ends the set.
     async linkSet() {
-      const button = this.$refs.closeUp.querySelector("[data-link]");
+      const button = await this.ofCloseUp("[data-link]");
       if (!button) return say("Nothing here looks like a set: equal lengths, and names that go on where another ends.");
       const fields = new URLSearchParams((button.dataset.members || "").split(" ").filter(Boolean).map((id) => ["member", id]));
       try {
@@ -254,7 +309,7 @@ function board() {
       if (!row) return;
       const all = this.shownRows().filter((each) => "outline" in each.dataset || each.querySelector("td.cell"));
       const next = all[Math.min(Math.max(all.indexOf(row) + rows, 0), all.length - 1)];
-      const places = [...this.$refs.head.querySelectorAll("th.dest form")].map((form) => form.dataset.destination);
+      const places = this.places();
       const column = places.indexOf(this.chosen.destination) + columns;
       this.choosePlace(next, places[Math.min(Math.max(column, 0), places.length - 1)]);
     },
@@ -336,7 +391,7 @@ function board() {
     },
 
     async countVersion(address) {
-      address ??= this.$refs.closeUp.querySelector("[data-count]")?.dataset.count;
+      address ??= (await this.ofCloseUp("[data-count]"))?.dataset.count;
       if (!address) return say("This title has no other version here, or this one counts already.");
       try {
         await post(address);
@@ -404,13 +459,13 @@ function board() {
       }
     },
 
-    openCompare() {
-      const link = this.$refs.closeUp.querySelector("[data-compare]");
+    async openCompare() {
+      const link = await this.ofCloseUp("[data-compare]");
       if (link) location.assign(link.href);
     },
 
-    openReading() {
-      const link = this.$refs.closeUp.querySelector("[data-open-reading]");
+    async openReading() {
+      const link = await this.ofCloseUp("[data-open-reading]");
       if (link) location.assign(link.href);
     },
 
@@ -423,14 +478,14 @@ function board() {
       location.assign(this.$root.querySelector("[data-set]").href);
     },
 
-    download() {
-      const link = this.$refs.closeUp.querySelector("[data-download]");
+    async download() {
+      const link = await this.ofCloseUp("[data-download]");
       if (link) location.assign(link.href);
       else say("There is no proved deliverable in this cell yet.");
     },
 
-    openProof() {
-      const link = this.$refs.closeUp.querySelector("[data-proof]");
+    async openProof() {
+      const link = await this.ofCloseUp("[data-proof]");
       if (link) location.assign(link.href);
       else say("There is no written file in this cell yet.");
     },

@@ -32,4 +32,9 @@ export function boardKeys(board, more) {
     Delete: () => board.removeChosen(),
   };
   onKeys(actions);
+  addEventListener("keydown", (event) => {
+    if (event.key !== "a" || !(event.ctrlKey || event.metaKey) || event.target.closest("input, textarea, dialog")) return;
+    event.preventDefault();
+    board.pickAll();
+  });
 }

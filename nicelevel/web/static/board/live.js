@@ -69,7 +69,9 @@ export function keepTrue(data, container, afterChange) {
     }
     const address = data.column.replace(/0$/, destination);
     const fresh = parsed(await getHtml(`${address}?${asked(seen)}`));
-    for (const part of fresh.querySelectorAll("th[id], td[id]")) document.getElementById(part.id)?.replaceWith(part);
+    keepingFocus(() => {
+      for (const part of fresh.querySelectorAll("th[id], td[id]")) document.getElementById(part.id)?.replaceWith(part);
+    });
   };
 
   // The bar counts over all rows, which may take longer than the rows in view: it waits for none and holds up none.
@@ -90,8 +92,10 @@ export function keepTrue(data, container, afterChange) {
 
   const swap = (html, askedFor) => {
     const fresh = parsed(html);
-    if (!swapParts(fresh)) gatherBar();
-    swapRows(body, fresh, askedFor);
+    keepingFocus(() => {
+      if (!swapParts(fresh)) gatherBar();
+      swapRows(body, fresh, askedFor);
+    });
   };
 
   // One question at a time: an older answer must never land on a newer one.
@@ -132,6 +136,13 @@ export function keepTrue(data, container, afterChange) {
     timer = null;
     gather(columns.size ? 0 : GATHER_MS);
   });
+}
+
+// Who has a cell in the focus keeps it, also where it was drawn anew.
+function keepingFocus(swap) {
+  const held = document.activeElement?.closest("td[id]")?.id;
+  swap();
+  if (held && document.activeElement === document.body) document.getElementById(held)?.focus({ preventScroll: true });
 }
 
 // Rows that are new are added, rows asked for and gone are removed; an outline never takes the place of a whole row.

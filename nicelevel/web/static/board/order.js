@@ -5,8 +5,11 @@ import { getJson } from "../requests.js";
 
 const TYPING_MS = 60;
 
-export function rowOrder(address, body, head, filter) {
-  const order = { key: null, down: true };
+export function rowOrder(job, address, body, head, filter, afterOrder) {
+  const kept = `order of board ${job}`;
+  const { words = "", ...last } = JSON.parse(sessionStorage.getItem(kept) ?? "{}");
+  const order = { key: null, down: true, ...last };
+  filter.value = words;
   let timer = null;
   let asked = 0;
 
@@ -36,14 +39,16 @@ export function rowOrder(address, body, head, filter) {
   const apply = async () => {
     for (const button of head.querySelectorAll("[data-sort]")) {
       const isThis = button.dataset.sort === order.key;
-      button.setAttribute("aria-sort", isThis ? (order.down ? "descending" : "ascending") : "none");
+      button.closest("th").setAttribute("aria-sort", isThis ? (order.down ? "descending" : "ascending") : "none");
     }
+    sessionStorage.setItem(kept, JSON.stringify({ ...order, words: filter.value }));
     if (order.key === null && !filter.value.trim()) {
       asked += 1;
       return asTakenIn();
     }
     try {
       await asAnswered();
+      afterOrder();
     } catch (error) {
       say(error.message);
     }

@@ -35,10 +35,11 @@ SETTINGS = (
         "Whether packages may be sent to inner networks and this machine, besides the desk: yes or no.",
     ),
     Setting("demo", "yes", "Whether to make the demo job where there is no job: yes or no."),
+    Setting("trash_days", "30", "After so many days what lies in the trash is deleted for good."),
     Setting("largest_upload_bytes", "34359738368", "Largest file that is taken in by the web application."),
 )
 
-_WHOLE_NUMBERS = ("port", "worker_jobs", "desk_port", "largest_upload_bytes")
+_WHOLE_NUMBERS = ("trash_days", "port", "worker_jobs", "desk_port", "largest_upload_bytes")
 
 
 @dataclass(frozen=True)
@@ -53,6 +54,7 @@ class Config:
     desk_address: str
     inner_receivers: bool
     demo: bool
+    trash_days: int
     largest_upload_bytes: int
 
     @property

@@ -111,7 +111,7 @@ def _of_one_name(group: list[tuple[Dated, NamedVersion]]) -> list[list[Dated]]:
     """Those of the very same name, what arrived last first."""
     names: dict[str, list[Dated]] = defaultdict(list)
     for each, _ in group:
-        names[each.name.casefold()].append(each)
+        names[each.name].append(each)
     return [sorted(same, key=_arrival, reverse=True) for same in names.values() if len(same) > 1]
 
 
@@ -121,7 +121,7 @@ def _arrival(source: Dated) -> datetime:
 
 def _newest_first(group: list[tuple[Dated, NamedVersion]]) -> list[Dated]:
     names = [named for _, named in group]
-    same_names = len({each.name.casefold() for each, _ in group}) < len(group)
+    same_names = len({each.name for each, _ in group}) < len(group)
 
     def rank(pair: tuple[Dated, NamedVersion]) -> tuple[int, int, datetime]:
         each, named = pair

@@ -55,7 +55,7 @@ def deliverables_of(
         .join(Job)
         .switch(Deliverable)
         .join(Destination)
-        .where(Source.job == job_id)
+        .where(Source.job == job_id, Source.trashed_at.is_null(), Destination.trashed_at.is_null())
         .order_by(Deliverable.source, Deliverable.destination, Deliverable.format_number)
     )
     query = query if source_id is None else query.where(Source.id == source_id)
@@ -142,16 +142,6 @@ def stop_deliverables(job_id: int | None = None) -> int:
         for source_id, of_job in jobs.items():
             announce(of_job, source_id)
     return len(stopped)
-
-
-def count_proved(job_id: int, source_ids: Sequence[int], destination_id: int | None) -> int:
-    """Proved deliverables of a job: of these sources (none named: of all), at one destination or at all (None)."""
-    query = Deliverable.select().join(Source).where(Source.job == job_id, Deliverable.state == "proved")
-    if source_ids:
-        query = query.where(Source.id.in_(list(source_ids)))
-    if destination_id is not None:
-        query = query.where(Deliverable.destination == destination_id)
-    return query.count()
 
 
 def file_of(deliverable: Deliverable, folder: Path) -> Path:

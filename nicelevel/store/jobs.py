@@ -1,13 +1,17 @@
 """Jobs and their destinations."""
 
 from collections.abc import Sequence
-from datetime import date
+from datetime import UTC, date, datetime
 
 from peewee import fn
+
+from nicelevel.core.errors import SpecError
 
 from .database import database
 from .models import Destination, Job, SpecVersion
 from .specs import newest_version
+
+_LONGEST_TITLE = 200
 
 FIRST_DESTINATIONS = ("european-broadcast", "podcast", "loud-streaming", "full-resolution")
 """What a new job begins with, in this order on its board."""
@@ -23,30 +27,42 @@ def make_job(title: str, due_on: date | None = None, slugs: Sequence[str] = FIRS
 
 
 def all_jobs() -> list[Job]:
-    """Every job, the newest first."""
-    return list(Job.select().order_by(Job.made_at.desc(), Job.id.desc()))
+    """Every job that is not in the trash, the newest first, those in the archive last."""
+    here = Job.select().where(Job.trashed_at.is_null())
+    return list(here.order_by(Job.archived_at.is_null(False), Job.made_at.desc(), Job.id.desc()))
 
 
 def find_job(job_id: int) -> Job | None:
-    return Job.get_or_none(Job.id == job_id)
+    return Job.get_or_none(Job.id == job_id, Job.trashed_at.is_null())
 
 
-def delete_job(job: Job) -> tuple[list[int], set[str]]:
-    """Delete a job with its sources and deliverables; the ids and digests of those, for their files."""
-    from .models import Deliverable, Source
+def name_job(job: Job, title: str) -> None:
+    """Call a job otherwise. Raises SpecError where nothing is left of the title."""
+    Job.update(title=_title(title)).where(Job.id == job.id).execute()
 
-    with database.atomic():
-        digests = {source.digest for source in Source.select(Source.digest).where(Source.job == job.id)}
-        query = Deliverable.select(Deliverable.id).join(Source).where(Source.job == job.id)
-        gone = [row.id for row in query]
-        Job.delete().where(Job.id == job.id).execute()
-        return gone, digests
+
+def _title(text: str) -> str:
+    title = text.strip()[:_LONGEST_TITLE]
+    if not title:
+        raise SpecError("A job has a title.")
+    return title
+
+
+def date_job(job: Job, due_on: date | None) -> None:
+    """Say when a job is due, or that it is not (None)."""
+    Job.update(due_on=due_on).where(Job.id == job.id).execute()
+
+
+def archive_job(job: Job, is_archived: bool) -> None:
+    """Put a job that is done away from the list, or back on it."""
+    Job.update(archived_at=datetime.now(UTC) if is_archived else None).where(Job.id == job.id).execute()
 
 
 def destinations_of(job_id: int) -> list[Destination]:
     """Destinations of a job in their places, each with its spec version."""
     query = Destination.select(Destination, SpecVersion).join(SpecVersion)
-    return list(query.where(Destination.job == job_id).order_by(Destination.place, Destination.id))
+    here = query.where(Destination.job == job_id, Destination.trashed_at.is_null())
+    return list(here.order_by(Destination.place, Destination.id))
 
 
 def find_destination(destination_id: int) -> Destination | None:
@@ -64,16 +80,8 @@ def add_destination(job_id: int, slug: str, reference_id: int | None = None) -> 
     with database.atomic():
         last = Destination.select(fn.MAX(Destination.place)).where(Destination.job == job_id).scalar()
         row = {"job": job_id, "spec": version, "place": (last or 0) + 1, "reference": reference_id}
-        Destination.insert(**row).on_conflict_ignore().execute()
+        # One that lies in the trash comes back.
+        again = {"trashed_at": None, "place": row["place"], "reference": reference_id}
+        columns, in_trash = [Destination.job, Destination.spec], Destination.trashed_at.is_null(False)
+        Destination.insert(**row).on_conflict(conflict_target=columns, update=again, where=in_trash).execute()
         return Destination.get(Destination.job == job_id, Destination.spec == version)
-
-
-def remove_destination(destination_id: int) -> list[int]:
-    """Take a destination off the board with its deliverables; the ids of those, for their files."""
-    from .models import Deliverable
-
-    with database.atomic():
-        query = Deliverable.select(Deliverable.id).where(Deliverable.destination == destination_id)
-        gone = [row.id for row in query]
-        Destination.delete().where(Destination.id == destination_id).execute()
-        return gone

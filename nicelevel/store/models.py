@@ -43,6 +43,8 @@ class Job(_Table):
     title = CharField(max_length=200)
     due_on = DateField(null=True)
     made_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+    archived_at = DateTimeTZField(null=True)
+    trashed_at = DateTimeTZField(null=True)
 
 
 class Reading(_Table):
@@ -77,6 +79,8 @@ class Source(_Table):
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
     changed_at = DateTimeTZField(null=True)
     counts = BooleanField(null=True)
+    place = DoubleField(null=True)
+    trashed_at = DateTimeTZField(null=True)
 
 
 class Preparing(_Table):
@@ -108,6 +112,7 @@ class Destination(_Table):
     spec = ForeignKeyField(SpecVersion, on_delete="RESTRICT")
     place = IntegerField()
     reference = ForeignKeyField(Source, null=True, on_delete="SET NULL", backref="+")
+    trashed_at = DateTimeTZField(null=True)
 
     class Meta:
         indexes = ((("job", "spec"), True),)
@@ -197,6 +202,28 @@ class VersionDifference(_Table):
         indexes = ((("older_digest", "newer_digest"), True),)
 
 
+class SpecInTrash(_Table):
+    """An own spec that was thrown away; its versions stay, for what was proved by them."""
+
+    slug = CharField(max_length=100, primary_key=True)
+    trashed_at = DateTimeTZField()
+
+
+class Change(_Table):
+    """What a person changed, in words and as it was before and after; of a job, or of the specs.
+
+    on_list: whether it concerns the job as a whole, so that it is undone on the list of jobs too.
+    """
+
+    id = BigAutoField()
+    job = ForeignKeyField(Job, null=True, on_delete="CASCADE")
+    words = TextField()
+    on_list = BooleanField()
+    difference = BinaryJSONField(index=False)
+    made_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+    undone_at = DateTimeTZField(null=True)
+
+
 TABLES = (
     Job,
     Reading,
@@ -209,4 +236,6 @@ TABLES = (
     Sending,
     BlindTest,
     VersionDifference,
+    SpecInTrash,
+    Change,
 )

@@ -11,7 +11,7 @@ from nicelevel.core.measure import METER_VERSION
 
 from .changes import announce
 from .database import database
-from .models import Deliverable, Job, OwnTarget, Reading, Source
+from .models import Job, OwnTarget, Reading, Source
 from .tries import begin_try, save_in_try
 
 _LONGEST_TITLE = 200
@@ -42,7 +42,8 @@ def add_source(
 
 def same_file(job_id: int, file_name: str, digest: str) -> Source | None:
     """The source of a job that is this very file: the same name and the same contents."""
-    wanted = (Source.job == job_id, Source.file_name == file_name[:255], Source.digest == digest)
+    here = Source.trashed_at.is_null()
+    wanted = (Source.job == job_id, Source.file_name == file_name[:255], Source.digest == digest, here)
     return Source.select().where(*wanted).order_by(Source.id).first()
 
 
@@ -68,9 +69,26 @@ def take_place(source: Source) -> None:
 
 
 def sources_of(job_id: int) -> list[Source]:
-    """Sources of a job in the order they came in, the members of a set after their leader."""
-    place = fn.COALESCE(Source.leader, Source.id)
-    return list(Source.select().where(Source.job == job_id).order_by(place, Source.id != place, Source.id))
+    """Sources on the board of a job in the order they came in, the members of a set after their leader."""
+    place = fn.COALESCE(Source.leader, Source.id)  # by hand it is ordered on the board alone
+    here = Source.select().where(Source.job == job_id, Source.trashed_at.is_null())
+    return list(here.order_by(place, Source.id != place, Source.id))
+
+
+def name_source(source: Source, title: str) -> None:
+    """Call a source otherwise; without a title it is called by its file again."""
+    called = title.strip()[:_LONGEST_TITLE] or PurePath(source.file_name).stem or source.file_name
+    with database.atomic():
+        Source.update(title=called[:_LONGEST_TITLE]).where(Source.id == source.id).execute()
+        announce(source.job_id, source.id)
+
+
+def order_sources(job_id: int, source_ids: Sequence[int]) -> None:
+    """Put the sources of a board in this order."""
+    with database.atomic():
+        for place, source_id in enumerate(source_ids):
+            Source.update(place=place).where(Source.id == source_id, Source.job == job_id).execute()
+            announce(job_id, source_id)
 
 
 def find_source(source_id: int) -> Source | None:
@@ -86,15 +104,6 @@ def outdated_sources() -> list[Source]:
 def lost_sources(digest: str) -> list[Source]:
     """Sources with these contents whose audio was found missing."""
     return list(Source.select().where(Source.digest == digest, Source.state == "failed", Source.error_code == "lost"))
-
-
-def remove_source(source: Source) -> list[int]:
-    """Take a source out of its job with its deliverables; the ids of those, for their files."""
-    with database.atomic():
-        gone = [row.id for row in Deliverable.select(Deliverable.id).where(Deliverable.source == source.id)]
-        Source.delete().where(Source.id == source.id).execute()
-        announce(source.job_id, source.id)
-        return gone
 
 
 def begin_source(source: Source) -> bool:

@@ -4,6 +4,7 @@ import hashlib
 import re
 import unicodedata
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import lru_cache
 
 from peewee import fn
@@ -14,7 +15,7 @@ from nicelevel.core.specs.library import shipped_toml
 
 from .changes import announce_destination
 from .database import database
-from .models import Deliverable, Destination, SpecVersion
+from .models import Deliverable, Destination, SpecInTrash, SpecVersion
 
 
 @dataclass(frozen=True)
@@ -36,7 +37,8 @@ def known_specs() -> dict[str, Known]:
     jobs = _jobs_by_slug()
     shipped = {slug: Known(spec, shipped_toml(slug), 0, jobs.get(slug, 0)) for slug, spec in shipped_specs().items()}
     own: dict[str, Known] = {}
-    for row in SpecVersion.select().where(SpecVersion.slug.not_in(list(shipped))).order_by(SpecVersion.id):
+    gone = {row.slug for row in SpecInTrash.select()}
+    for row in SpecVersion.select().where(SpecVersion.slug.not_in([*shipped, *gone])).order_by(SpecVersion.id):
         version = own[row.slug].version + 1 if row.slug in own else 1
         own[row.slug] = Known(spec_of(row), row.toml, version, jobs.get(row.slug, 0))
     return shipped | own
@@ -50,6 +52,7 @@ def _jobs_by_slug() -> dict[str, int]:
     query = (
         Destination.select(SpecVersion.slug, fn.COUNT(Destination.job.distinct()))
         .join(SpecVersion)
+        .where(Destination.trashed_at.is_null())
         .group_by(SpecVersion.slug)
     )
     return dict(query.tuples())
@@ -84,6 +87,16 @@ def keep_version(slug: str, toml: str, made_from: int | None = None) -> Known:
     kept = known_spec(slug)
     assert kept
     return kept
+
+
+def trash_spec(slug: str) -> None:
+    """Throw an own spec away. Raises SpecError where it ships, or a board has it."""
+    if slug in shipped_specs():
+        raise SpecError(f"{slug}: it ships with Nice Level and stays")
+    if jobs := jobs_with(slug):
+        count = len(jobs)
+        raise SpecError(f"{count} job{'s have' if count > 1 else ' has'} it as a destination: take it off first.")
+    SpecInTrash.insert(slug=slug, trashed_at=datetime.now(UTC)).on_conflict_ignore().execute()
 
 
 def was_used(slug: str) -> bool:
@@ -143,7 +156,8 @@ def _move_destinations(version: SpecVersion) -> None:
 
 def jobs_with(slug: str) -> list[int]:
     """Ids of the jobs that have a spec as a destination, the newest first."""
-    query = Destination.select(Destination.job).join(SpecVersion).where(SpecVersion.slug == slug).distinct()
+    wanted = SpecVersion.slug == slug, Destination.trashed_at.is_null()
+    query = Destination.select(Destination.job).join(SpecVersion).where(*wanted).distinct()
     return sorted((row.job_id for row in query), reverse=True)
 
 
@@ -192,8 +206,9 @@ def _base(name: str) -> str:
 
 
 def free_slug(name: str, besides: str = "") -> str:
-    """A slug for a name that no spec has yet; besides: one that may be taken again."""
-    taken, base = known_specs().keys() - {besides}, _base(name)
+    """A slug for a name that no spec has or had; besides: one that may be taken again."""
+    had = {row.slug for row in SpecVersion.select(SpecVersion.slug).distinct()}
+    taken, base = (known_specs().keys() | had) - {besides}, _base(name)
     number = 2
     slug = base
     while slug in taken:

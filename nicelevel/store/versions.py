@@ -71,7 +71,7 @@ def standings_of(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Sta
 
 
 def _corrects(newer: Source, older: Source) -> bool:
-    return newer.replaces_id == older.id or newer.file_name.casefold() == older.file_name.casefold()
+    return newer.replaces_id == older.id or newer.file_name == older.file_name
 
 
 def counting_sources(job_id: int, audio: AudioFolder) -> list[Source]:

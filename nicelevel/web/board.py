@@ -35,6 +35,9 @@ from nicelevel.store.versions import Standing, standings_of
 from .hearing_sheet import Sheet, sheet_of
 from .questions import Question, questions_of
 
+FIRST_BY_ID = 1_000_000.0
+"""Places that were given by hand lie before this."""
+
 FIRST_ROWS = 24
 """So many rows come with the page: more than a screen shows."""
 
@@ -184,6 +187,21 @@ def board_of(job: Job, audio: AudioFolder, whole: Collection[int] | None = None)
     return Board(job, specs, rows, summary, questions_of(maker.sources, maker.standings, audio))
 
 
+def moved(source: Source, up: bool, audio: AudioFolder) -> list[int] | None:
+    """The order of a board with a source, and all that stands with it, one place higher or lower; None at the end."""
+    maker = RowMaker(source.job_id, audio)
+    groups: dict[str, list[int]] = {}
+    for each in maker.sources:
+        groups.setdefault(maker.group_of(each), []).append(each.id)
+    order = list(groups)
+    here = order.index(maker.group_of(next(each for each in maker.sources if each.id == source.id)))
+    other = here + (-1 if up else 1)
+    if not 0 <= other < len(order):
+        return None
+    order[here], order[other] = order[other], order[here]
+    return [key for group in order for key in groups[group]]
+
+
 def column_of(job: Job, destination: Destination, wanted: Sequence[int], audio: AudioFolder) -> list[Row]:
     """Rows of the sources asked for with one destination alone, in the order asked for."""
     maker = RowMaker(job.id, audio, [destination])
@@ -288,6 +306,7 @@ class RowMaker:
         self._own = own_targets_of(job_id)
         self._readings = noted_readings([each for each in self.sources if each.state == "measured"], audio)
         self.standings = standings_of(self.sources, audio)
+        self._hand = {source.id: source.place for source in self.sources}
         self._places = {source.id: self._place(source) for source in self.sources}
         self.sources.sort(key=lambda source: self._places[source.id])
 
@@ -304,8 +323,20 @@ class RowMaker:
         """Where a row stands: by the versions of its title, the newest first, members of a set after their leader."""
         leader_id = source.leader_id or source.id
         standing = self.standings.get(leader_id)
-        first, rank = (standing.place, standing.versions.index(leader_id)) if standing else (leader_id, 0)
-        return f"{first:010d}-{rank:03d}-{leader_id:010d}-{source.leader_id is not None:d}-{source.id:010d}"
+        rank = standing.versions.index(leader_id) if standing else 0
+        first = min(self._by_hand(each) for each in (standing.versions if standing else (leader_id,)))
+        member = source.leader_id is not None
+        mine = self._by_hand(source.id)
+        return f"{first:015.3f}-{rank:03d}-{leader_id:010d}-{member:d}-{mine:015.3f}-{source.id:010d}"
+
+    def group_of(self, source: Source) -> str:
+        """What moves together: the versions of a title and their sets."""
+        return self._places[source.id].partition("-")[0]
+
+    def _by_hand(self, source_id: int) -> float:
+        """Where a source was put; what was not yet stands behind, in the order it came in."""
+        place = self._hand.get(source_id)
+        return FIRST_BY_ID + source_id if place is None else place
 
     def _cell(self, source: Source, reading: Measured | None, destination: Destination, is_older: bool) -> Cell:
         own = self._own.get((source.leader_id or source.id, destination.id))

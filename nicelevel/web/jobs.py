@@ -4,22 +4,31 @@ from collections.abc import Collection
 from datetime import date
 from typing import Any
 
-from flask import Blueprint, jsonify, redirect, render_template, request, url_for
+from flask import Blueprint, current_app, jsonify, redirect, render_template, request, url_for
 
 from nicelevel.core.errors import SpecError
 from nicelevel.report.scatter import AXES, draw_scatter
 from nicelevel.store.database import database
-from nicelevel.store.deliverables import count_proved, stop_deliverables
-from nicelevel.store.jobs import add_destination, all_jobs, delete_job, make_job, remove_destination
+from nicelevel.store.deliverables import stop_deliverables
+from nicelevel.store.jobs import (
+    add_destination,
+    all_jobs,
+    archive_job,
+    date_job,
+    make_job,
+    name_job,
+)
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.runs import prefer
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import known_specs, spec_of
+from nicelevel.store.trash import trash, trash_destination, trash_job
+from nicelevel.store.undo import changing, redo, undo
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
+from nicelevel.work.keeping import free_trash
 
 from .board import Board, board_of, column_of, places_to_render
 from .board_order import in_order
-from .discard import free_deliverables_here
 from .found import audio, destination_or_404, job_or_404
 
 jobs = Blueprint("jobs", __name__)
@@ -30,7 +39,7 @@ SET_PIXELS = (1244, 640)
 @jobs.get("/")
 def index() -> str:
     boards = [board_of(job, audio()) for job in all_jobs()]
-    return render_template("jobs/index.html", boards=boards, today=date.today())
+    return render_template("jobs/index.html", boards=boards, today=date.today(), trash=trash())
 
 
 @jobs.post("/jobs")
@@ -47,14 +56,65 @@ def _due_on(text: str | None) -> date | None:
     try:
         return date.fromisoformat(text) if text else None
     except ValueError as error:
-        raise SpecError(f"{text} is not a date; write it as 2026-12-04.") from error
+        raise SpecError(f"{text} is not a date; write it as 2026-12-04.", "due_on") from error
+
+
+@jobs.post("/jobs/<int:job_id>/name")
+def rename(job_id: int) -> Any:
+    job = job_or_404(job_id)
+    with changing(f"renamed {job.title}", job_id):
+        name_job(job, request.form.get("title", ""))
+    return jsonify(title=job_or_404(job_id).title)
+
+
+@jobs.post("/jobs/<int:job_id>/due")
+def set_due(job_id: int) -> Any:
+    """When a job is due; without a date it is not."""
+    job, due_on = job_or_404(job_id), _due_on(request.form.get("due_on", "").strip())
+    with changing(f"changed when {job.title} is due", job_id):
+        date_job(job, due_on)
+    return jsonify(due_on=due_on.isoformat() if due_on else None)
+
+
+@jobs.post("/jobs/<int:job_id>/archive")
+def archive(job_id: int) -> Any:
+    """Put a job that is done away, or back on the list."""
+    job = job_or_404(job_id)
+    with changing(f"{'brought back' if job.archived_at else 'archived'} {job.title}", job_id):
+        archive_job(job, job.archived_at is None)
+    return jsonify(archived=job.archived_at is None)
 
 
 @jobs.post("/jobs/<int:job_id>/delete")
 def delete(job_id: int) -> Any:
-    """Delete a job with all that it has; what is freed is told."""
-    deliverables, digests = delete_job(job_or_404(job_id))
-    return jsonify(deleted=job_id, freed_bytes=free_deliverables_here(deliverables, digests))
+    """Take a job off the list, with all that it has, into the trash."""
+    job = job_or_404(job_id)
+    with changing(f"deleted {job.title}", job_id):
+        trash_job(job)
+    return jsonify(deleted=job_id)
+
+
+@jobs.post("/trash/empty")
+def empty_trash() -> Any:
+    """Delete for good what lies in the trash; what is freed is told."""
+    return jsonify(freed_bytes=free_trash(current_app.config["NICE_LEVEL"]))
+
+
+@jobs.post("/jobs/<int:job_id>/undo")
+def undo_here(job_id: int) -> Any:
+    """Take back the latest change of a board, or with `again` do once more what was taken back."""
+    job_or_404(job_id)
+    return _undone(redo(job_id) if "again" in request.form else undo(job_id))
+
+
+@jobs.post("/jobs/undo")
+def undo_on_list() -> Any:
+    """The same for what concerns jobs as a whole."""
+    return _undone(redo(on_list=True) if "again" in request.form else undo(on_list=True))
+
+
+def _undone(words: str | None) -> Any:
+    return jsonify(undone=words)
 
 
 @jobs.get("/jobs/<int:job_id>")
@@ -115,7 +175,9 @@ def order(job_id: int) -> Any:
 @jobs.post("/jobs/<int:job_id>/destinations")
 def add(job_id: int) -> Any:
     job_or_404(job_id)
-    add_destination(job_id, request.form.get("slug", ""))
+    slug = request.form.get("slug", "")
+    with changing(f"added {slug}", job_id):
+        add_destination(job_id, slug)
     enqueue_preparations(job_id, audio())
     return redirect(url_for("jobs.board", job_id=job_id))
 
@@ -123,8 +185,9 @@ def add(job_id: int) -> Any:
 @jobs.post("/destinations/<int:destination_id>/remove")
 def remove(destination_id: int) -> Any:
     destination = destination_or_404(destination_id)
-    free_deliverables_here(remove_destination(destination_id))
-    return redirect(url_for("jobs.board", job_id=destination.job_id))
+    with changing(f"took {spec_of(destination.spec).spec.name} off", destination.job_id):
+        trash_destination(destination)
+    return jsonify(removed=destination_id)
 
 
 @jobs.post("/jobs/<int:job_id>/render")
@@ -138,13 +201,6 @@ def render_all(job_id: int) -> Any:
     with database.atomic():
         queued = sum(len(enqueue_renders(source, place, audio())) for source, place in asked if source.id not in held)
     return jsonify(queued=queued, held=len(held))
-
-
-@jobs.get("/jobs/<int:job_id>/proved")
-def proved(job_id: int) -> Any:
-    """How many proved deliverables some sources or a destination would take with them."""
-    sources, destination_id = request.args.getlist("source", type=int), request.args.get("destination", type=int)
-    return jsonify(proved=count_proved(job_or_404(job_id).id, sources, destination_id))
 
 
 @jobs.post("/jobs/<int:job_id>/seen")

@@ -1,5 +1,6 @@
 """Sources: taking one in, its close-up at a destination, taking it out."""
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -9,13 +10,16 @@ from nicelevel.core.errors import NotAudioError, SpecError
 from nicelevel.core.plan.sets import loudest
 from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
+from nicelevel.core.words import listed
 from nicelevel.store.jobs import add_destination, find_destination
 from nicelevel.store.models import Source
 from nicelevel.store.own_targets import own_target_of, save_own_target
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sets import keep_alone, link_set, members_of, proposals, unlink_set
-from nicelevel.store.sources import find_source, remove_source, sources_of
+from nicelevel.store.sources import find_source, name_source, order_sources, sources_of
 from nicelevel.store.specs import free_slug, keep_version, spec_of
+from nicelevel.store.trash import trash_source
+from nicelevel.store.undo import changing
 from nicelevel.store.versions import choose_version, set_aside
 from nicelevel.work.enqueue import (
     enqueue_again_of_source,
@@ -25,8 +29,7 @@ from nicelevel.work.enqueue import (
     enqueue_sum_check,
 )
 
-from .board import close_up_of, price_of
-from .discard import free_deliverables_here
+from .board import close_up_of, moved, price_of
 from .found import audio, destination_or_404, job_or_404, source_or_404
 from .upload import receive, refuse_too_large
 
@@ -98,7 +101,8 @@ def link(source_id: int) -> Any:
     """Let other sources of the job take the gain of this one."""
     leader = source_or_404(source_id)
     members = [source_or_404(each) for each in request.form.getlist("member", type=int)]
-    link_set(leader, [*members_of(leader.id), *members], "sum")
+    with changing(f"made one set of {leader.title} and its stems", leader.job_id):
+        link_set(leader, [*members_of(leader.id), *members], "sum")
     enqueue_sum_check(leader)
     return jsonify(linked=len(members))
 
@@ -116,14 +120,17 @@ def make_set(job_id: int) -> Any:
     else:
         by_id = {each.id: each for each in members}
         leader = by_id[loudest({key: load_figures(each.digest, audio()) for key, each in by_id.items()})]
-        link_set(leader, members, "album")
+        with changing(f"gave {len(members)} sources one gain", job_id):
+            link_set(leader, members, "album")
     return jsonify(linked=len(members))
 
 
 @sources.post("/sources/<int:source_id>/unlink")
 def unlink(source_id: int) -> Any:
     """End the set of this source."""
-    unlink_set(source_or_404(source_id))
+    source = source_or_404(source_id)
+    with changing(f"ended the set of {source.title}", source.job_id):
+        unlink_set(source)
     return jsonify(unlinked=source_id)
 
 
@@ -131,23 +138,28 @@ def unlink(source_id: int) -> Any:
 def stand_alone(source_id: int) -> Any:
     """Let the sources that a set was proposed for stand alone; source_id: of what would lead it."""
     source = source_or_404(source_id)
-    for each in proposals(sources_of(source.job_id), audio()):
-        if each.leader.id == source_id:
-            keep_alone(each)
+    with changing(f"left the stems of {source.title} alone", source.job_id):
+        for each in proposals(sources_of(source.job_id), audio()):
+            if each.leader.id == source_id:
+                keep_alone(each)
     return jsonify(alone=source_id)
 
 
 @sources.post("/sources/<int:source_id>/leave-aside")
 def leave_aside(source_id: int) -> Any:
     """Stay with the version that was chosen before this one came."""
-    set_aside(source_or_404(source_id))
+    source = source_or_404(source_id)
+    with changing(f"set {source.title} aside", source.job_id):
+        set_aside(source)
     return jsonify(aside=source_id)
 
 
 @sources.post("/sources/<int:source_id>/count")
 def count_version(source_id: int) -> Any:
     """Let this version of its title count: instead of the others, or beside those that count."""
-    choose_version(source_or_404(source_id), audio(), "beside" in request.args)
+    source = source_or_404(source_id)
+    with changing(f"let {source.title} count", source.job_id):
+        choose_version(source, audio(), "beside" in request.args)
     return jsonify(counts=source_id)
 
 
@@ -161,7 +173,8 @@ def match(source_id: int) -> Any:
     reading = load_figures(source.digest, audio())
     spec = match_spec(reading, source.title, request.form.get("measure", "integrated"), slug)
     keep_version(slug, spec_to_toml(spec))
-    add_destination(source.job_id, slug, source.id)
+    with changing(f"matched the others to {source.title}", source.job_id):
+        add_destination(source.job_id, slug, source.id)
     enqueue_preparations(source.job_id, audio())
     return jsonify(board=url_for("jobs.board", job_id=source.job_id, _anchor=f"source-{source.id}"))
 
@@ -171,7 +184,8 @@ def own_target(source_id: int, destination_id: int) -> Any:
     """Give a source its own target at a destination; without one it has the spec's again."""
     source, destination = source_or_404(source_id), destination_or_404(destination_id)
     target = request.form.get("target", type=float)
-    save_own_target(source, destination, spec_of(destination.spec), target)
+    with changing(f"changed the target of {source.title}", source.job_id):
+        save_own_target(source, destination, spec_of(destination.spec), target)
     return jsonify(target=target)
 
 
@@ -187,6 +201,42 @@ def again(source_id: int) -> Any:
 
 @sources.post("/sources/<int:source_id>/remove")
 def remove(source_id: int) -> Any:
-    """Take a source out of its job with its deliverables; its audio goes too where no other source has it."""
+    """Take a source off its board, with its deliverables, into the trash."""
     source = source_or_404(source_id)
-    return jsonify(removed=source_id, freed_bytes=free_deliverables_here(remove_source(source), {source.digest}))
+    return _take_out(source.job_id, [source])
+
+
+@sources.post("/jobs/<int:job_id>/sources/remove")
+def remove_several(job_id: int) -> Any:
+    """The same for some sources of a job, as one change."""
+    job_or_404(job_id)
+    found = filter(None, map(find_source, request.form.getlist("source", type=int)))
+    return _take_out(job_id, [each for each in found if each.job_id == job_id])
+
+
+def _take_out(job_id: int, gone: Sequence[Source]) -> Any:
+    with changing(f"took out {listed([each.title for each in gone][:4])}", job_id):
+        for source in gone:
+            trash_source(source)
+    return jsonify(removed=[each.id for each in gone])
+
+
+@sources.post("/sources/<int:source_id>/name")
+def rename(source_id: int) -> Any:
+    """Call a source otherwise; files that were written keep their names."""
+    source = source_or_404(source_id)
+    title = request.form.get("title", "")
+    with changing(f"renamed {source.title}", source.job_id):
+        name_source(source, title)
+    return jsonify(title=source_or_404(source_id).title)
+
+
+@sources.post("/sources/<int:source_id>/move")
+def move(source_id: int) -> Any:
+    """Put a source one place up or down in the order of its board, with what belongs to it."""
+    source, up = source_or_404(source_id), "up" in request.form
+    order = moved(source, up, audio())
+    if order:
+        with changing(f"moved {source.title}", source.job_id):
+            order_sources(source.job_id, order)
+    return jsonify(moved=bool(order))

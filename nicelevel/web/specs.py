@@ -17,7 +17,7 @@ from nicelevel.core.toml import LARGEST_TOML_BYTES
 from nicelevel.core.values import Plan, Reading
 from nicelevel.report.spec_view import SpecDrawing, draw_spec
 from nicelevel.report.spec_words import spec_notes
-from nicelevel.store.jobs import all_jobs, find_job
+from nicelevel.store.jobs import add_destination, all_jobs, find_job
 from nicelevel.store.models import Job
 from nicelevel.store.prepared import nearly_prepared
 from nicelevel.store.readings import load_figures
@@ -29,13 +29,17 @@ from nicelevel.store.specs import (
     known_specs,
     rename_slug,
     slug_for,
+    trash_spec,
     was_used,
 )
+from nicelevel.store.undo import changing, redo, undo
 from nicelevel.store.versions import counting_sources
 from nicelevel.work.enqueue import enqueue_preparations
 
 from .found import audio
 from .spec_fields import fields_of_spec, spec_of_fields
+
+_EMPTY = '[spec]\nname = "New spec"\n\n[[formats]]\ncontainer = "wav"\n'
 
 specs = Blueprint("specs", __name__, url_prefix="/specs")
 
@@ -102,7 +106,30 @@ def copy(slug: str) -> Any:
     spec = spec_of_fields(request.form, slug) if "spec.name" in request.form else known.spec
     name = f"{spec.spec.name}, own"
     about = spec.spec.model_copy(update={"name": name, "source": "house rule"})
-    return _keep_new(name, spec_to_toml(spec.model_copy(update={"spec": about})))
+    job = _job(slug) if "use" in request.form else None
+    return _keep_new(name, spec_to_toml(spec.model_copy(update={"spec": about})), job)
+
+
+@specs.post("/<slug>/delete")
+def delete(slug: str) -> Any:
+    """Throw an own spec away; its versions stay, for what was proved by them."""
+    known = _known_or_404(slug)
+    with changing(f"deleted {known.spec.spec.name}"):
+        trash_spec(slug)
+    return jsonify(address=url_for("specs.index"))
+
+
+@specs.post("/undo")
+def undo_here() -> Any:
+    """Bring back the spec that was deleted last, or with `again` delete it once more."""
+    words = redo() if "again" in request.form else undo()
+    return jsonify(undone=words)
+
+
+@specs.post("/new")
+def new() -> Any:
+    """An own spec that asks for nothing yet."""
+    return _keep_new("New spec", _EMPTY)
 
 
 @specs.post("/import")
@@ -117,10 +144,15 @@ def take_in() -> Any:
     return _keep_new(name, toml)
 
 
-def _keep_new(name: str, toml: str) -> Any:
+def _keep_new(name: str, toml: str, job: Job | None = None) -> Any:
+    """job: whose board gets it as a destination at once."""
     slug = free_slug(name)
     keep_version(slug, toml)
-    return jsonify(slug=slug, address=url_for("specs.show", slug=slug))
+    if job:
+        with changing(f"added {name}", job.id):
+            add_destination(job.id, slug)
+        enqueue_preparations(job.id, audio())
+    return jsonify(slug=slug, address=url_for("specs.show", slug=slug, job=job.id if job else None))
 
 
 @specs.get("/<slug>.toml")

@@ -3,6 +3,7 @@
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from datetime import timedelta
 from pathlib import Path
 
 from nicelevel.config import Config
@@ -22,6 +23,7 @@ from nicelevel.store.deliverables import (
 from nicelevel.store.models import Deliverable, Job, Preparing, Reading, Source
 from nicelevel.store.readings import is_measured
 from nicelevel.store.sources import end_source
+from nicelevel.store.trash import empty_trash
 
 from .enqueue import measure_again
 from .reconcile import requeue_forgotten
@@ -121,7 +123,15 @@ def sweep(config: Config) -> int:
     """Remove what nobody needs: of tries that were killed, of sources and jobs that are gone; bytes that it frees."""
     audio = AudioFolder(config.audio_folder)
     _sweep_uploads(config.uploads_folder)
+    free_trash(config, timedelta(days=config.trash_days))
     return audio.sweep() + _sweep_audio(audio) + _sweep_deliverables(config.deliverables_folder)
+
+
+def free_trash(config: Config, older_than: timedelta | None = None) -> int:
+    """Delete for good what lies in the trash, or what lies there for so long; how many bytes that frees."""
+    deliverables, digests = empty_trash(older_than)
+    freed = free_deliverables(deliverables, config.deliverables_folder)
+    return freed + free_contents(digests, AudioFolder(config.audio_folder))
 
 
 def _sweep_uploads(folder: Path) -> None:

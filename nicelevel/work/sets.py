@@ -13,8 +13,9 @@ from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, persistently
 from nicelevel.store.models import Source
-from nicelevel.store.sets import Proposal, keep_proposal, members_of, proposals, save_sum_check
+from nicelevel.store.sets import Proposal, keep_alone, keep_proposal, members_of, proposals, save_sum_check
 from nicelevel.store.sources import UNMEASURED, find_source, sources_of
+from nicelevel.store.undo import changing
 
 from .trying import Call, ending, task
 
@@ -76,7 +77,19 @@ def look_at_sets(call: Call, job_id: int) -> None:
 
         with ending(call, fail, lambda: True):
             members = [*members_of(proposal.leader.id), *proposal.members]
-            persistently(partial(keep_proposal, proposal, _looked_at(proposal.leader, members, audio)))
+            found = _looked_at(proposal.leader, members, audio)
+            persistently(partial(_keep, proposal, found))
+
+
+def _keep(proposal: Proposal, found: dict[str, Any]) -> None:
+    """A set that is made is a change that can be undone: then its sources stand alone and are not asked about."""
+    if not found["adds_up"]:
+        keep_proposal(proposal, found)
+        return
+    with database.atomic():
+        keep_alone(proposal)
+        with changing(f"made one set of {proposal.leader.title} and its stems", proposal.leader.job_id):
+            keep_proposal(proposal, found)
 
 
 def _open(job_id: int, audio: AudioFolder) -> list[Proposal]:

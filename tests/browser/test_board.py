@@ -155,7 +155,7 @@ def test_destinations_are_taken_off_and_put_back(board):
     board.click("[aria-label='Take Podcast feed off this board']")
     expect(board.locator("th.dest")).to_have_count(3)
     board.click("text=Add destination")
-    board.click(".adder button")
+    board.click(".adder form button")
     expect(board.locator("th.dest")).to_have_count(4)
 
 
@@ -246,7 +246,7 @@ def _listeners(live):
         return connection.execute(query).fetchone()[0]
 
 
-def test_proved_work_is_not_removed_by_one_press(board, tmp_path):
+def test_what_is_taken_away_comes_back_by_one_key(board, tmp_path):
     drop(board, signals.write(tmp_path / "kept.wav", signals.noise(2, -23, seed=4)))
     measured(board, "kept")
     chosen = cell(board, "kept", "Hand-over")
@@ -254,16 +254,23 @@ def test_proved_work_is_not_removed_by_one_press(board, tmp_path):
     board.keyboard.press("r")
     expect(chosen).to_have_attribute("data-state", "proved")
     board.keyboard.press("Delete")
-    expect(board.locator(".word")).to_contain_text("1 proved deliverable would go too")
+    expect(row(board, "kept")).to_have_count(0)
+    board.keyboard.press("z")
+    expect(board.locator(".word")).to_contain_text("Taken back: took out kept.")
+    expect(chosen).to_have_attribute("data-state", "proved")
     board.locator("th.dest", has_text="Hand-over").hover()
-    board.click("[aria-label='Take Hand-over, full resolution off this board']")
-    expect(board.locator("th.dest")).to_have_count(4)
-    expect(row(board, "kept")).to_have_count(1)
     board.click("[aria-label='Take Hand-over, full resolution off this board']")
     expect(board.locator("th.dest")).to_have_count(3)
     expect(board.locator("td.cur")).to_have_count(1)  # the page was loaded anew, and its keys work from here on
-    board.keyboard.press("Delete")
-    expect(row(board, "kept")).to_have_count(0)
+    board.keyboard.press("Control+z")
+    expect(board.locator("th.dest")).to_have_count(4)
+    expect(chosen).to_have_attribute("data-state", "proved")
+    board.keyboard.press("F2")
+    board.fill("dialog.ask input", "Kept for good")
+    board.keyboard.press("Enter")
+    expect(row(board, "Kept for good")).to_have_count(1)
+    board.keyboard.press("Shift+Delete")
+    expect(row(board, "Kept for good")).to_have_count(1)
 
 
 def test_a_killed_supervisor_leaves_nobody_behind_and_starts_again(board, live):
@@ -338,7 +345,7 @@ def test_of_the_versions_of_a_title_the_newest_counts_and_another_can_be_chosen(
     expect(board.locator("tr.older b")).to_have_text("Night ferry v2")
     shows(board, "Night ferry v2", "Night ferry v1")
     cell(board, "Night ferry v2", "European").click()
-    expect(board.locator(".why")).to_contain_text("by your choice")
+    expect(board.locator(".why")).to_contain_text("Night ferry v1 was chosen for this title")
     board.click("text=Count both")
     expect(board.locator("tr.older")).to_have_count(0)
     expect(board.locator("#summary")).to_contain_text("2 sources")

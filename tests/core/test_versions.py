@@ -60,7 +60,7 @@ def test_what_differs_in_more_is_another_title():
 def test_the_same_name_twice_is_a_correction_and_what_came_later_counts():
     """Whatever the files say of when they were changed."""
     first = Dated(1, "mix", NOON + timedelta(days=3), arrived_at=NOON)
-    later = Dated(2, "Mix", NOON, arrived_at=NOON + timedelta(hours=1))
+    later = Dated(2, "mix", NOON, arrived_at=NOON + timedelta(hours=1))
     other = Dated(3, "mix drums", NOON, arrived_at=NOON)
     assert versions_of([first, later, other]) == ((2, 1),)
     assert versions_of([first, Dated(2, "mix", NOON, alike="5.1")]) == ()

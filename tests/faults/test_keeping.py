@@ -181,9 +181,12 @@ def test_what_belonged_to_what_is_gone_is_freed(hands, tmp_path):
     other = hands.new_job("Other", "podcast")
     hands.measured(hands.upload(other, path))
     written = _file_of(hands, source)
-    assert hands.post(f"/sources/{source}/remove").json()["freed_bytes"] > 100_000
+    hands.post(f"/sources/{source}/remove")
+    assert written.exists()
+    assert hands.post("/trash/empty").json()["freed_bytes"] > 100_000
     assert not written.exists()
     assert home.exists()
-    assert hands.post(f"/jobs/{other}/delete").json()["freed_bytes"] > 100_000
+    hands.post(f"/jobs/{other}/delete")
+    assert hands.post("/trash/empty").json()["freed_bytes"] > 100_000
     assert not home.exists()
     assert hands.get(f"/jobs/{other}").status_code == 404

@@ -2,6 +2,7 @@
 
 import math
 import threading
+from datetime import timedelta
 
 import numpy as np
 import peewee
@@ -17,6 +18,7 @@ from nicelevel.store.database import database, migrate
 from nicelevel.store.models import TABLES, Deliverable, Source, SpecVersion
 from nicelevel.store.readings import is_measured, load_reading, save_reading
 from nicelevel.store.specs import keep_spec, spec_of
+from nicelevel.store.trash import empty_trash, trash, trash_source
 from tests import signals
 
 
@@ -158,10 +160,16 @@ def test_states_are_held_to_their_list(store):
         Source.update(state="lost").where(Source.id == source.id).execute()
 
 
-def test_removing_a_source_takes_its_deliverables_and_names_them(store):
-    _, source, _, queued = _queued(store)
-    assert sources.remove_source(source) == [queued.id]
+def test_what_lies_in_the_trash_takes_its_deliverables_with_it_when_that_is_emptied(store):
+    job, source, _, queued = _queued(store)
+    trash_source(source)
+    assert sources.sources_of(job.id) == deliverables.deliverables_of(job.id) == []
+    assert Deliverable.get_by_id(queued.id).state == "stopped"
+    assert (trash().sources, trash().jobs) == (1, 0)
+    assert empty_trash(older_than=timedelta(days=1)) == ([], set())
+    assert empty_trash() == ([queued.id], {source.digest})
     assert Deliverable.select().count() == 0
+    assert trash().is_empty
 
 
 def test_a_change_is_told_to_whoever_listens(store, database_url):

@@ -7,9 +7,10 @@ import zipfile
 import pytest
 
 from nicelevel.store.deliverables import deliverables_of
-from nicelevel.store.jobs import add_destination, destinations_of, remove_destination
+from nicelevel.store.jobs import add_destination, destinations_of
 from nicelevel.store.models import Deliverable
 from nicelevel.store.specs import keep_version
+from nicelevel.store.trash import trash_destination
 from tests import signals
 
 from .uploading import JSON, upload, wav
@@ -32,7 +33,7 @@ output = {{ name = "{{title}}_{{codec}}_{{rate}}" }}
 def rendered(client, job, work_off):
     """A source of 96 kHz in three formats of three rates, all of them rendered."""
     for place in destinations_of(job.id):
-        remove_destination(place.id)
+        trash_destination(place)
     keep_version("both", SPEC.format(target=-16.0))
     add_destination(job.id, "both")
     tone = signals.programme(6, seed=2)

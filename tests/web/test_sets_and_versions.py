@@ -283,18 +283,3 @@ def test_rows_are_ordered_by_the_gain_at_a_destination(client, three):
     answer = client.get(f"/jobs/{three.id}/order?by=place-{place.id}&down=1").json["sources"]
     names = {source.id: source.title for source in sources_of(three.id)}
     assert [names[key] for key in answer] == ["low", "middle", "loud"]
-
-
-def test_what_would_go_with_a_source_or_a_destination_is_counted(client, three, work_off):
-    client.post(f"/jobs/{three.id}/render", headers=JSON)
-    work_off()
-    low, loud = by_title(three, "low"), by_title(three, "loud")
-    proved = deliverables_of(three.id, ["proved"])
-    place = destinations_of(three.id)[0]
-
-    def counted(query):
-        return client.get(f"/jobs/{three.id}/proved?{query}").json["proved"]
-
-    assert counted("") == len(proved) > 0
-    assert counted(f"source={low.id}&source={loud.id}") == sum(each.source_id in (low.id, loud.id) for each in proved)
-    assert counted(f"destination={place.id}") == sum(each.destination_id == place.id for each in proved)

@@ -2,16 +2,18 @@
 
 import Alpine from "./vendor/alpine/alpine-csp.js";
 import { watchDrops } from "./drop.js";
-import { isTyping, page, say, WORD_SHOWN_MS } from "./page.js";
+import { changeJob } from "./job_changes.js";
+import { isTyping, page, say } from "./page.js";
 import { post } from "./requests.js";
+import { undoKeys } from "./undo.js";
 import { takeFiles } from "./uploads/uploads.js";
 
 function jobs() {
   return {
     dropping: false,
-    asked: null,
 
     init() {
+      undoKeys(this.$root.dataset.undo, () => location.reload());
       watchDrops((on) => (this.dropping = on), (files) => this.makeJobOf(files));
       addEventListener("keydown", (event) => {
         if (event.key !== "n" || isTyping(event)) return;
@@ -20,19 +22,48 @@ function jobs() {
       });
     },
 
-    // The first press says what goes; the second does it.
+    // What is done to a job, from the list of its row.
     async press(event) {
-      const button = event.target.closest("[data-delete]");
-      if (!button) return;
-      if (this.asked !== button) {
-        this.asked = button;
-        setTimeout(() => (this.asked = null), WORD_SHOWN_MS);
-        return say(`${button.dataset.what} would be gone for good. Press once more to do it.`);
+      try {
+        if (await changeJob(event)) location.reload();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async make(event) {
+      event.preventDefault();
+      this.$refs.due.removeAttribute("aria-invalid");
+      try {
+        const { board } = await post(this.$root.dataset.new, new FormData(event.target));
+        location.assign(board);
+      } catch (error) {
+        if (error.key === "due_on") this.$refs.due.setAttribute("aria-invalid", "true");
+        say(error.message);
+      }
+    },
+
+    pickDate() {
+      this.$refs.picker.showPicker();
+    },
+
+    takeDate() {
+      this.$refs.due.value = this.$refs.picker.value;
+      this.$refs.due.removeAttribute("aria-invalid");
+    },
+
+    // Nothing brings back what is emptied: the second press does it.
+    async emptyTrash(event) {
+      const button = event.target;
+      if (button.dataset.sure === undefined) {
+        button.dataset.sure = "";
+        button.textContent = "Press once more: nothing brings it back";
+        return;
       }
       try {
-        const { freed_bytes } = await post(button.dataset.delete);
-        button.closest("tr").remove();
-        say(`Deleted; ${(freed_bytes / 1e6).toFixed(1)} MB of the disk are free again.`);
+        const { freed_bytes } = await post(button.dataset.empty);
+        button.closest("p").remove();
+        say(`Emptied; ${(freed_bytes / 1e6).toFixed(1)} MB of the disk are free again.`);
       } catch (error) {
         say(error.message);
       }

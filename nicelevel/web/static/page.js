@@ -17,6 +17,9 @@ export function page() {
       addEventListener("trouble", (event) => (this.trouble = event.detail));
       watchChanges((changes) => changes.length && this.tellRunning());
       addEventListener("say", (event) => this.say(event.detail));
+      const kept = sessionStorage.getItem("say"); // by the page before, which was loaded anew
+      sessionStorage.removeItem("say");
+      if (kept) this.say(kept);
       addEventListener("keydown", (event) => this.onKey(event));
       addEventListener("click", ({ target }) => openLists().forEach((list) => list.contains(target) || (list.open = false)));
     },
@@ -90,6 +93,7 @@ function presses({ key, target }) {
 
 // Keys mean themselves while somebody types, and belong to the browser with a modifier.
 export function isTyping(event) {
-  const inField = event.target.closest?.("input, textarea, select, dialog");
-  return Boolean(inField) || event.ctrlKey || event.metaKey || event.altKey;
+  return isInField(event) || event.ctrlKey || event.metaKey || event.altKey;
 }
+
+export const isInField = ({ target }) => Boolean(target.closest?.("input, textarea, select, dialog"));

@@ -2,8 +2,11 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchDrops } from "../drop.js";
-import { page, say, WORD_SHOWN_MS } from "../page.js";
+import { askText } from "../ask.js";
+import { changeJob } from "../job_changes.js";
+import { page, say } from "../page.js";
 import { getHtml, getJson, post, remove } from "../requests.js";
+import { undoKeys } from "../undo.js";
 import { forgetUpload, takeFiles, watchUploads } from "../uploads/uploads.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { Joins } from "../hear/joins.js";
@@ -27,7 +30,6 @@ function board() {
   return {
     dropping: false,
     isEmpty: false,
-    asked: null, // what was asked to be removed, while it waits for the second press
     anchor: null, // id of the source that picking with Shift begins at
     chosen: null, // { source, destination } of the chosen cell
     picked: [], // ids of sources that were picked to be worked on together
@@ -36,6 +38,7 @@ function board() {
       watchDrops((on) => (this.dropping = on), (files) => this.takeIn(files));
       this.hearing = new Hearing((atS) => this.showCursor(atS));
       boardKeys(this, hearingKeys(this.hearing));
+      undoKeys(this.$root.dataset.undo, () => location.reload());
       watchPrice(this.$refs.closeUp);
       this.order = rowOrder(this.$root.dataset.job, this.$root.dataset.order, this.$refs.body, this.$refs.head, this.$refs.filter, () => this.leaveHidden());
       keepTrue(this.$root.dataset, this.$refs.rows, () => this.afterChange());
@@ -61,7 +64,7 @@ function board() {
     // What a filter hides is not worked on: then the first row that is shown is chosen.
     leaveHidden() {
       const shown = this.shownRows();
-      if (this.row()?.hidden && shown.length) this.choosePlace(shown[0], this.chosen.destination);
+      if (this.row()?.hidden && shown.length) this.choosePlace(shown[0], this.chosen.destination, false);
       this.picked = this.picked.filter((id) => !document.getElementById(`source-${id}`)?.hidden);
       this.mark();
     },
@@ -172,12 +175,12 @@ function board() {
     },
 
     // A row that is still an outline is chosen too: its cell comes when it is filled.
-    choosePlace(row, destination) {
+    choosePlace(row, destination, takesFocus = true) {
       this.chosen = { source: row.dataset.source, destination };
       this.anchor = row.dataset.source;
       sessionStorage.setItem(this.placeKey, JSON.stringify(this.chosen));
       this.mark();
-      this.cell()?.focus({ preventScroll: true });
+      if (takesFocus) this.cell()?.focus({ preventScroll: true });
       (this.cell() || row).scrollIntoView({ block: "nearest", inline: "nearest" });
     },
 
@@ -260,6 +263,9 @@ function board() {
       if (again) this.again(again.dataset.again);
       if (event.target.closest("[data-render-one]")) this.renderOne();
       if (event.target.closest("[data-hear-joins]")) this.hearJoins();
+      if (event.target.closest("[data-rename]")) this.rename();
+      const moving = event.target.closest("[data-move]");
+      if (moving) this.move(moving.dataset.move === "up");
       if (event.target.closest("[data-link]")) this.linkSet();
       const replacing = event.target.closest("[data-replace]");
       if (replacing) this.chooseReplacement(replacing.dataset.replace);
@@ -400,45 +406,60 @@ function board() {
       }
     },
 
-    // What was proved goes with a source or a destination: then the first press only says so.
-    // The server counts, for rows far from the view may not show it yet.
-    async sure(fields) {
-      const what = String(new URLSearchParams(fields));
-      if (this.asked === what) return true;
-      const { proved } = await getJson(`${this.$root.dataset.proved}?${what}`);
-      if (!proved) return true;
-      this.asked = what;
-      setTimeout(() => (this.asked = null), WORD_SHOWN_MS);
-      say(`${proved} proved deliverable${proved === 1 ? "" : "s"} would go too. Press once more to do it.`);
-      return false;
-    },
-
     async removeDestination(event) {
       event.preventDefault();
-      const form = event.target.closest("form");
       try {
-        if (await this.sure([["destination", form.dataset.destination]])) form.submit();
+        await post(event.target.action);
+        location.reload();
       } catch (error) {
         say(error.message);
       }
     },
 
-    remove(address) {
-      return this.removeRows([this.$refs.body.querySelector(`tr[data-remove="${address}"]`)]);
+    remove(source) {
+      return this.takeOut([source]);
     },
 
     removeChosen() {
-      const ids = this.hasPicked ? this.picked : [this.chosen?.source];
-      return this.removeRows(ids.map((id) => document.getElementById(`source-${id}`)));
+      return this.takeOut(this.hasPicked ? this.picked : [this.chosen?.source]);
     },
 
-    async removeRows(rows) {
-      const here = rows.filter(Boolean);
+    async takeOut(ids) {
+      const here = ids.filter((id) => document.getElementById(`source-${id}`));
+      if (!here.length) return;
       try {
-        if (!here.length || !(await this.sure(here.map((row) => ["source", row.dataset.source])))) return;
-        let freed = 0;
-        for (const row of here) freed += (await post(row.dataset.remove)).freed_bytes;
-        say(`Taken out; ${(freed / 1e6).toFixed(1)} MB of the disk are free again.`);
+        await post(this.$root.dataset.takeOut, here.map((id) => ["source", id]));
+        say(`${here.length === 1 ? "One source" : `${here.length} sources`} taken out, with what was made of it. Z takes that back.`);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async rename() {
+      const row = this.row();
+      if (!row) return;
+      const title = await askText("Name of the source; files that were written keep theirs", row.querySelector("td.name b").textContent);
+      if (title !== null) await this.send(`/sources/${row.dataset.source}/name`, { title });
+    },
+
+    async move(up) {
+      if (this.row()) await this.send(`/sources/${this.chosen.source}/move`, up ? { up: "1" } : {});
+    },
+
+    async send(address, fields) {
+      try {
+        return await post(address, fields);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    // What concerns the job as a whole, from the list beside its title.
+    async changeJob(event) {
+      try {
+        const done = await changeJob(event);
+        if (done === "delete") location.assign("/");
+        else if (done) location.reload();
       } catch (error) {
         say(error.message);
       }

@@ -30,9 +30,14 @@ export function boardKeys(board, more) {
     a: () => board.chooseFiles(),
     x: () => board.stopAll(),
     Delete: () => board.removeChosen(),
+    F2: () => board.rename(),
   };
   onKeys(actions);
   addEventListener("keydown", (event) => {
+    if (event.altKey && ["ArrowUp", "ArrowDown"].includes(event.key)) {
+      event.preventDefault();
+      return board.move(event.key === "ArrowUp");
+    }
     if (event.key !== "a" || !(event.ctrlKey || event.metaKey) || event.target.closest("input, textarea, dialog")) return;
     event.preventDefault();
     board.pickAll();

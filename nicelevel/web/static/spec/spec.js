@@ -3,6 +3,7 @@
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { isTyping, page, say } from "../page.js";
 import { post, postForHtml, sendFile } from "../requests.js";
+import { undoKeys } from "../undo.js";
 
 const MINUS = "−";
 
@@ -17,6 +18,7 @@ function spec() {
     over: false,
 
     init() {
+      undoKeys(this.$root.dataset.undo, () => location.reload());
       this.$refs.formats.addEventListener("click", (event) => this.dropFormat(event));
       addEventListener("keydown", (event) => this.onKey(event));
       addEventListener("beforeunload", (event) => this.isChanged && event.preventDefault());
@@ -148,11 +150,31 @@ function spec() {
       }
     },
 
-    async copy() {
+    copy() {
+      return this.go(this.$root.dataset.copy, new FormData(this.$refs.fields));
+    },
+
+    // The copy is a destination of the job that stands against it at once.
+    copyToUse() {
+      const fields = new FormData(this.$refs.fields);
+      fields.set("use", "1");
+      return this.go(this.$root.dataset.copy, fields);
+    },
+
+    begin(event) {
+      return this.go(event.target.dataset.new);
+    },
+
+    discard(event) {
+      return this.go(event.target.dataset.delete);
+    },
+
+    // Does what makes or removes a spec, and goes where that leads.
+    async go(address, fields) {
       try {
-        const { address } = await post(this.$root.dataset.copy, new FormData(this.$refs.fields));
+        const answer = await post(address, fields);
         this.isChanged = false;
-        location.assign(address);
+        location.assign(answer.address);
       } catch (error) {
         say(error.message);
       }

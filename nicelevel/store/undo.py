@@ -1,0 +1,139 @@
+"""Undoing what a person changed: kept row by row as it was before and after, and put back.
+
+A change concerns one job (its own row, its sources, its destinations, their own targets) or, without a job, the specs
+in the trash. Audio and files are never part of it: what is taken away lies in the trash until that is emptied.
+"""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, date, datetime
+from typing import Any
+
+from .changes import announce, announce_destination
+from .database import database
+from .models import Change, Destination, Job, OwnTarget, Source, SpecInTrash
+
+Rows = dict[str, dict[str, Any]]
+"""By table and key: the columns that people change, or the one value that there is."""
+
+_COLUMNS: dict[str, tuple[type[Any], tuple[str, ...]]] = {
+    "job": (Job, ("title", "due_on", "archived_at", "trashed_at")),
+    "source": (
+        Source,
+        ("title", "place", "leader_id", "set_kind", "sum_check", "proposal", "counts", "trashed_at"),
+    ),
+    "destination": (Destination, ("place", "reference_id", "trashed_at")),
+}
+
+
+@contextmanager
+def changing(words: str, job_id: int | None = None) -> Iterator[None]:
+    """Do what the block does as one change that can be undone. words: what it is, for a sentence."""
+    with database.atomic():
+        database.execute_sql("SELECT pg_advisory_xact_lock(hashtext(%s))", (f"changes of job {job_id}",))
+        before = _state(job_id)
+        yield
+        difference = _difference(before, _state(job_id))
+        if any(difference.values()):
+            same = Change.job.is_null() if job_id is None else Change.job == job_id
+            Change.delete().where(same, Change.undone_at.is_null(False)).execute()
+            Change.create(job=job_id, words=words, on_list="job" in difference, difference=difference)
+
+
+def undo(job_id: int | None = None, on_list: bool = False) -> str | None:
+    """Take the latest change back; what that was, None where there is none.
+
+    on_list: of any job, what concerned the job as a whole; else of this job, or of the specs (None).
+    """
+    with database.atomic():
+        change = _find(job_id, on_list).where(Change.undone_at.is_null()).order_by(Change.id.desc()).first()
+        return _put_back(change, "before", datetime.now(UTC)) if change else None
+
+
+def redo(job_id: int | None = None, on_list: bool = False) -> str | None:
+    """Do again what was taken back last; what that was, None where nothing was."""
+    with database.atomic():
+        change = _find(job_id, on_list).where(Change.undone_at.is_null(False)).order_by(Change.id).first()
+        return _put_back(change, "after", None) if change else None
+
+
+def _find(job_id: int | None, on_list: bool) -> Any:
+    if on_list:
+        return Change.select().where(Change.on_list)
+    return Change.select().where(Change.job.is_null() if job_id is None else Change.job == job_id)
+
+
+def _state(job_id: int | None) -> Rows:
+    if job_id is None:
+        return {"spec": {row.slug: row.trashed_at.isoformat() for row in SpecInTrash.select()}}
+    found: Rows = {}
+    for name, (table, columns) in _COLUMNS.items():
+        mine = table.id == job_id if table is Job else table.job == job_id
+        found[name] = {
+            str(row.id): {column: _as_json(getattr(row, column)) for column in columns}
+            for row in table.select().where(mine)
+        }
+    targets = OwnTarget.select(OwnTarget).join(Source).where(Source.job == job_id)
+    found["own_target"] = {f"{row.source_id} {row.destination_id}": row.target for row in targets}
+    return found
+
+
+def _as_json(value: Any) -> Any:
+    return value.isoformat() if isinstance(value, (date, datetime)) else value
+
+
+def _difference(before: Rows, after: Rows) -> dict[str, dict[str, dict[str, Any]]]:
+    """Of each table what is not as it was, by key: before and after; None where there was or is no row."""
+    found = {}
+    for table in before:
+        keys = before[table].keys() | after[table].keys()
+        changed = {
+            key: {"before": before[table].get(key), "after": after[table].get(key)}
+            for key in keys
+            if before[table].get(key) != after[table].get(key)
+        }
+        if changed:
+            found[table] = changed
+    return found
+
+
+def _put_back(change: Change, side: str, undone_at: datetime | None) -> str:
+    for table, rows in change.difference.items():
+        for key, sides in rows.items():
+            _PUT.get(table, _put_row)(table, key, sides[side])
+    Change.update(undone_at=undone_at).where(Change.id == change.id).execute()
+    if change.job_id is not None:
+        _announce(change)
+    return str(change.words)
+
+
+def _put_row(table: str, key: str, values: dict[str, Any] | None) -> None:
+    """A row that was not there goes to the trash: what belongs to it may have been made meanwhile."""
+    model = _COLUMNS[table][0]
+    columns = {"trashed_at": datetime.now(UTC)} if values is None else values
+    model.update(**columns).where(model.id == int(key)).execute()
+
+
+def _put_target(table: str, key: str, target: float | None) -> None:
+    source_id, destination_id = map(int, key.split())
+    OwnTarget.delete().where(OwnTarget.source == source_id, OwnTarget.destination == destination_id).execute()
+    both = (Source.get_or_none(Source.id == source_id), Destination.get_or_none(Destination.id == destination_id))
+    if target is not None and all(both):
+        OwnTarget.create(source=source_id, destination=destination_id, target=target)
+
+
+def _put_spec(table: str, slug: str, trashed_at: str | None) -> None:
+    SpecInTrash.delete().where(SpecInTrash.slug == slug).execute()
+    if trashed_at:
+        SpecInTrash.create(slug=slug, trashed_at=trashed_at)
+
+
+_PUT = {"own_target": _put_target, "spec": _put_spec}
+
+
+def _announce(change: Change) -> None:
+    """Tell the pages: rows by their sources, columns by their destinations; a row's place hangs on its neighbours."""
+    for source in Source.select(Source.id).where(Source.job == change.job_id):
+        announce(change.job_id, source.id)
+    for key in change.difference.get("destination", {}):
+        announce_destination(change.job_id, int(key))

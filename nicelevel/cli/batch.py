@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from types import FrameType
-from typing import Any
+from typing import Any, TypeVar
 
 import click
 
@@ -21,6 +21,8 @@ from nicelevel.core.errors import DamagedError, NiceLevelError, TooLargeError
 from nicelevel.report.as_json import error_json
 
 _ENDING_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+
+Item, Result = TypeVar("Item"), TypeVar("Result")
 
 Json = dict[str, Any]
 Work = Callable[[int, str], Json]
@@ -54,6 +56,12 @@ def run_batch(files: Iterable[str], work: Work, jobs: int, as_json: bool, show: 
                 click.echo(f"{answer['path']}: {answer['error']['message']}", err=True)
     if any("error" in answer or misses(answer) for answer in answers):
         raise click.exceptions.Exit(1)
+
+
+def in_order(items: Sequence[Item], jobs: int, work: Callable[[Item], Result]) -> list[Result]:
+    """What some work makes of each item, so many side by side."""
+    with ThreadPoolExecutor(jobs) as pool:
+        return list(pool.map(work, items))
 
 
 @contextmanager

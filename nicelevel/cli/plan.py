@@ -5,28 +5,37 @@ from typing import Any
 
 import click
 
-from nicelevel.core.plan import plans
 from nicelevel.core.prepare import Workshop
-from nicelevel.core.specs import Spec, load_spec
+from nicelevel.core.process import Member
+from nicelevel.core.specs import Spec
 from nicelevel.report.as_json import plans_json
 from nicelevel.report.words import level
 
+from .aims import aim_options, plans_of_aim, shared_gain, spec_of_aim
 from .batch import batch_options, run_batch
 from .table import print_table
 
 
 @click.command()
 @batch_options
-@click.option("--spec", "spec_name", required=True, help="A shipped spec's slug, or the path of a spec file.")
-def plan(files: tuple[str, ...], jobs: int, as_json: bool, spec_name: str) -> None:
+@aim_options
+def plan(
+    files: tuple[str, ...],
+    jobs: int,
+    as_json: bool,
+    spec_name: str | None,
+    approved: str | None,
+    common_gain: bool,
+) -> None:
     """Say how each FILE would land, without writing audio."""
-    spec = load_spec(spec_name)
-    run_batch(files, lambda _, path: _plan(path, spec), jobs, as_json, _show)
+    spec = spec_of_aim(spec_name, approved)
+    with shared_gain(files, spec, jobs, common_gain) as shared:
+        run_batch(files, lambda _, path: _plan(path, spec, shared and shared.member(path)), jobs, as_json, _show)
 
 
-def _plan(path: str, spec: Spec) -> dict[str, Any]:
+def _plan(path: str, spec: Spec, member: Member | None) -> dict[str, Any]:
     with Workshop(Path(path), spec.method.allow == "limiter") as workshop:
-        return plans_json(path, plans(workshop.source(), workshop.find, spec))
+        return plans_json(path, plans_of_aim(workshop, spec, member))
 
 
 def _show(answers: list[dict[str, Any]]) -> None:

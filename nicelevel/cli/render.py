@@ -8,11 +8,12 @@ import click
 from nicelevel.core.errors import NiceLevelError, OutputExistsError
 from nicelevel.core.files import take_in
 from nicelevel.core.plan.formats import left_out
-from nicelevel.core.process import process, targets_of
-from nicelevel.core.specs import Spec, load_spec
+from nicelevel.core.process import Member, process, targets_of
+from nicelevel.core.specs import Spec
 from nicelevel.report.as_json import deliverable_json, left_out_json
 from nicelevel.report.words import level
 
+from .aims import aim_options, shared_gain, spec_of_aim
 from .bars import Bar, progress_bars
 from .batch import batch_options, run_batch
 from .table import print_table
@@ -20,21 +21,30 @@ from .table import print_table
 
 @click.command()
 @batch_options
-@click.option("--spec", "spec_name", required=True, help="A shipped spec's slug, or the path of a spec file.")
+@aim_options
 @click.option("--out", "folder", required=True, type=click.Path(path_type=Path), help="Folder for the deliverables.")
 @click.option("--replace", is_flag=True, help="Write over outputs that are already there.")
-def render(files: tuple[str, ...], jobs: int, as_json: bool, spec_name: str, folder: Path, replace: bool) -> None:
+def render(
+    files: tuple[str, ...],
+    jobs: int,
+    as_json: bool,
+    spec_name: str | None,
+    approved: str | None,
+    common_gain: bool,
+    folder: Path,
+    replace: bool,
+) -> None:
     """Write each FILE's deliverables into a folder and prove them."""
-    spec = load_spec(spec_name)
+    spec = spec_of_aim(spec_name, approved)
     make_folder(folder)
     refused = refusals(files, spec, folder)
 
     def work(number: int, path: str) -> dict[str, Any]:
         if refusal := refused[number]:
             raise refusal
-        return _render(path, spec, folder, replace, bar)
+        return _render(path, spec, folder, replace, bar, shared.member(path) if shared else None)
 
-    with progress_bars() as bar:
+    with progress_bars() as bar, shared_gain(files, spec, jobs, common_gain) as shared:
         run_batch(files, work, jobs, as_json, _show)
 
 
@@ -81,9 +91,9 @@ def _refusal(targets: list[Path], inputs: set[Path], taken: dict[Path, str]) -> 
     return None
 
 
-def _render(path: str, spec: Spec, folder: Path, replace: bool, bar: Bar) -> dict[str, Any]:
+def _render(path: str, spec: Spec, folder: Path, replace: bool, bar: Bar, member: Member | None) -> dict[str, Any]:
     with bar(Path(path).name) as progress:
-        done = process(Path(path), spec, folder, replace, progress)
+        done = process(Path(path), spec, folder, replace, progress, member)
     with take_in(path) as audio:
         without = left_out(audio.source, spec)
     return {"path": path, "outputs": [*map(deliverable_json, done), *(left_out_json(*each) for each in without)]}

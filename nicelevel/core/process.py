@@ -4,6 +4,7 @@ take in → prepare and measure → plan → render → prove. (Judging is part 
 matter of packages and comes after.)
 """
 
+from dataclasses import dataclass
 from pathlib import Path
 
 from .errors import CannotMeetError, OutputExistsError
@@ -11,9 +12,10 @@ from .files.names import deliverable_path
 from .files.staged import speaking_errors
 from .plan import plans
 from .plan.formats import outputs_beside
+from .plan.members import Leader, part_plans, track_plans
 from .plan.per_channel import limited_of_plan
 from .plan.sets import judged_by
-from .prepare import Workshop
+from .prepare import Find, Workshop
 from .produce import Order, Planned, produce
 from .progress import Progress, share_of
 from .specs import Spec
@@ -23,18 +25,42 @@ MOST_KEPT_BYTES = 216_000_000
 """Of signals that were resampled or folded down and are still to be written: ten minutes of 44.1 kHz in stereo."""
 
 
+@dataclass(frozen=True)
+class Member:
+    """How a file takes part in a set: with the gain of its leader and, as part of a sum, with its curve.
+
+    The leader's prepared signals must stay while members are worked on.
+    """
+
+    leader: Leader
+    is_part: bool
+
+    @property
+    def find_leaders(self) -> Find | None:
+        return self.leader.find if self.is_part else None
+
+    def plans(self, workshop: Workshop, spec: Spec) -> tuple[Plan, ...]:
+        made = part_plans if self.is_part else track_plans
+        return made(workshop.source(), workshop.find, spec, self.leader)
+
+
 def process(
-    path: Path, spec: Spec, folder: Path, replace: bool = False, progress: Progress | None = None
+    path: Path,
+    spec: Spec,
+    folder: Path,
+    replace: bool = False,
+    progress: Progress | None = None,
+    member: Member | None = None,
 ) -> list[Deliverable]:
     """Bring one file to one destination: a proved deliverable for each format that the spec asks for.
 
-    Raises CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where
-    a format cannot be made from this source.
+    member: where it takes its gain from the leader of a set. Raises CannotMeetError where a plan cannot meet the
+    spec, before anything is written, and UnsupportedError where no format can be made from this source.
     """
     most_kept_bytes = 0 if all(wanted.encoding in LOSSY for wanted in spec.formats) else MOST_KEPT_BYTES
     with_hops, preparing = spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)
     with Workshop(path, with_hops, preparing, most_kept_bytes) as workshop:
-        chosen = plans(workshop.source(), workshop.find, spec)
+        chosen = planned_alone(workshop, spec) if member is None else member.plans(workshop, spec)
         for plan in chosen:
             refuse(plan)
         beside = outputs_beside(workshop.source(), spec)
@@ -44,7 +70,7 @@ def process(
         source = workshop.source()
 
         def planned(plan: Plan) -> Planned:
-            return plan, limited_of_plan(plan, workshop.find)
+            return plan, limited_of_plan(plan, workshop.find, member.find_leaders if member else None)
 
         def replan(tighter: Spec) -> Planned:
             return planned(plans(source, workshop.find, tighter)[0])
@@ -58,11 +84,25 @@ def process(
             part = share_of(progress, 0.3 + 0.7 * len(made) / len(chosen), 0.7 / len(chosen))
             with speaking_errors(target):
                 target.parent.mkdir(parents=True, exist_ok=True)
-            again = replan if plan.output.is_lossy else None
+            again = replan if plan.output.is_lossy and member is None else None
             kept = workshop.find(plan.preparation).kept
-            order = Order(path, source, spec, judged_by(spec, plan), planned(plan), workshop.find, again, kept)
+            order = Order(
+                path,
+                source,
+                spec,
+                judged_by(spec, plan, member is not None),
+                planned(plan),
+                workshop.find,
+                again,
+                kept,
+            )
             made[number] = produce(order, target, replace, part)
         return [made[number] for number in range(len(chosen))]
+
+
+def planned_alone(workshop: Workshop, spec: Spec) -> tuple[Plan, ...]:
+    """The plans of one file by itself."""
+    return plans(workshop.source(), workshop.find, spec)
 
 
 def refuse(plan: Plan) -> None:

@@ -71,7 +71,7 @@ def absent_files(job_id: int, audio: AudioFolder) -> list[Absent]:
         absent
         for destination in destinations_of(job_id)
         for source in counting
-        if source.kind != "sum" and source.id != destination.reference_id
+        if source.kind != "sum"
         for absent in _absent(source, destination, own, made, audio)
     ]
 

@@ -1,21 +1,19 @@
 """Plans of sources as they stand in a job: alone, or as members of a set. Remembered, for nothing of them changes."""
 
-from dataclasses import replace
 from functools import lru_cache
 
 from nicelevel.core.plan import plans
-from nicelevel.core.plan.formats import format_behind, in_one_file, outputs_of
-from nicelevel.core.plan.limit import limited_by
 from nicelevel.core.plan.limiter import Limited
-from nicelevel.core.plan.per_channel import channel_plans, limited_of_plan
-from nicelevel.core.plan.sets import member_plan, track_plan
-from nicelevel.core.prepare import preparation_for
+from nicelevel.core.plan.members import Leader, part_plans, track_plans
+from nicelevel.core.plan.per_channel import limited_of_plan
+from nicelevel.core.prepare import Find
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
+from nicelevel.core.values import Source as Described
 
 from .audio import AudioFolder
 from .models import Source
-from .prepared import load_prepared, prepared_signals
+from .prepared import prepared_signals
 from .readings import load_figures
 
 LIMITED_REMEMBERED = 16
@@ -52,41 +50,18 @@ def _alone(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
 
 @lru_cache(maxsize=8192)
 def _as_track(digest: str, leader_digest: str, leader_title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
-    """With the gain of an album and a limiter of its own."""
-    described, leader_described = (load_figures(each, audio).source for each in (digest, leader_digest))
-    find, one_file = prepared_signals(digest, audio), in_one_file(spec)
-    wholes = {
-        format_behind(leader_described, spec, leader.output): leader.shown
-        for leader in _alone(leader_digest, spec, audio)
-    }
-    found: list[Plan] = []
-    for wanted, leader in wholes.items():
-        outputs = outputs_of(described, wanted, spec)
-        whole = outputs[0].of_all_channels
-        prepared = find(preparation_for(described, whole, spec))
-        made = track_plan(prepared, one_file, whole, leader, leader_title)
-        found += (made,) if outputs == (whole,) else channel_plans(described, find, spec, made, outputs)
-    return tuple(found)
+    return track_plans(*_asked(digest, spec, audio), _leader(leader_digest, leader_title, spec, audio))
 
 
 @lru_cache(maxsize=8192)
 def _as_part(digest: str, leader_digest: str, leader_title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
-    """With the gain and the curve of the leader of a sum."""
-    described, leader_described = (load_figures(each, audio).source for each in (digest, leader_digest))
-    found = []
-    for leader in _alone(leader_digest, spec, audio):
-        # Not by number: of the first format that fits there is one plan only.
-        wanted = format_behind(leader_described, spec, leader.output)
-        outputs = outputs_of(described, wanted, spec)
-        output = next(each for each in outputs if each.channel == leader.output.channel)
-        steps = preparation_for(described, output, spec)
-        leaders = limited_by(load_prepared(leader_digest, leader.preparation.of_all_channels, audio), leader)
-        prepared = load_prepared(digest, steps, audio)
-        made = member_plan(prepared, spec, output, leader, leaders, leader_title)
-        if leader.programme:
-            together = load_prepared(digest, steps.of_all_channels, audio)
-            whole = output.of_all_channels
-            programme = member_plan(together, in_one_file(spec), whole, leader.programme, leaders, leader_title)
-            made = replace(made, programme=programme)
-        found.append(made)
-    return tuple(found)
+    return part_plans(*_asked(digest, spec, audio), _leader(leader_digest, leader_title, spec, audio))
+
+
+def _asked(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Described, Find, Spec]:
+    return load_figures(digest, audio).source, prepared_signals(digest, audio), spec
+
+
+def _leader(digest: str, title: str, spec: Spec, audio: AudioFolder) -> Leader:
+    described, find, _ = _asked(digest, spec, audio)
+    return Leader(described, find, _alone(digest, spec, audio), title)

@@ -71,8 +71,6 @@ class Cell:
     @property
     def state(self) -> str:
         """What the cell shows: a state of its deliverables where there are any, else the action of its plan."""
-        if self.is_reference:
-            return "reference"
         if self.is_older:
             return "older"
         states = [deliverable.state for deliverable in self.deliverables]
@@ -81,6 +79,8 @@ class Cell:
                 return state
         if states and len(states) >= self.wanted:
             return "proved"
+        if self.is_reference:
+            return "reference"
         return self.plan.action if self.plan else "no_plan"
 
     @property
@@ -89,12 +89,12 @@ class Cell:
 
     @property
     def is_reference(self) -> bool:
-        """Whether the others are brought to this one, which is left as it is."""
+        """Whether the others are brought to this one, which is written as it is and handed over too."""
         return self.destination.reference_id is not None and self.destination.reference_id == self.source_id
 
     @property
     def can_render(self) -> bool:
-        done = self.state in ("proved", "reference", "older", *UNFINISHED)
+        done = self.state in ("proved", "older", *UNFINISHED)
         return self.plan is not None and self.plan.action != "cannot_meet" and not done
 
 
@@ -369,7 +369,7 @@ def thumbnail_of(digest: str, audio: AudioFolder) -> str:
 
 def _summary(rows: Sequence[Row], destinations: int) -> Summary:
     cells = [cell for row in rows for cell in row.cells if not cell.is_older]
-    actions = [cell.plan.action if cell.plan and not cell.is_reference else None for cell in cells]
+    actions = [cell.plan.action if cell.plan else None for cell in cells]
     states = [deliverable.state for cell in cells for deliverable in cell.deliverables]
     return Summary(
         sources=sum(not row.is_older for row in rows),

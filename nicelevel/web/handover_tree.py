@@ -162,7 +162,7 @@ def _places(board: Board) -> Iterator[tuple[Row, Cell]]:
     """Every cell whose file would be handed over."""
     for row in board.rows:
         for cell in row.cells:
-            if not cell.is_older and not cell.is_reference:
+            if not cell.is_older:
                 yield row, cell
 
 

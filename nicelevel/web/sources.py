@@ -171,7 +171,8 @@ def match(source_id: int) -> Any:
         raise SpecError(f"{source.title} is not measured yet.")
     slug = free_slug(f"like {source.title}")
     reading = load_figures(source.digest, audio())
-    spec = match_spec(reading, source.title, request.form.get("measure", "integrated"), slug)
+    measure, may_limit = request.form.get("measure", "integrated"), "limiter" in request.form
+    spec = match_spec(reading, source.title, measure, slug, may_limit)
     keep_version(slug, spec_to_toml(spec))
     with changing(f"matched the others to {source.title}", source.job_id):
         add_destination(source.job_id, slug, source.id)

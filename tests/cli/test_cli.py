@@ -210,6 +210,78 @@ def test_a_lossy_deliverable_says_in_how_many_rounds_it_was_made(run, mix, tmp_p
     assert output["metadata"] == {"kept": [], "dropped": []}
 
 
+LOUD = (
+    '[spec]\nname = "Loud"\n[loudness]\ntarget = -13.0\ntolerance = 0.5\n[limits]\nmax_true_peak_dbtp = -1.0\n'
+    '[method]\nallow = "limiter"\n[[formats]]\ncontainer = "wav"\nencoding = "float_32"\n'
+)
+
+
+@pytest.fixture
+def loud(tmp_path):
+    (tmp_path / "loud.toml").write_text(LOUD)
+    return tmp_path / "loud.toml"
+
+
+def test_one_gain_for_the_tracks_of_an_album(run, tmp_path, loud):
+    """Of other rates and lengths; each has its own limiter, and the quiet one stays as much quieter."""
+    tracks = [
+        signals.write(tmp_path / "one.wav", 0.5 * signals.drums(4.0)),
+        signals.write(tmp_path / "two.wav", 0.45 * signals.drums(5.0, rate=44_100, seed=5), 44_100),
+        signals.write(tmp_path / "three.wav", 0.05 * signals.programme(3, seed=4)),
+    ]
+    before = [answer["integrated_lufs"] for answer in _lines(run("measure", *tracks, "--json"))]
+    arguments = ("--spec", loud, "--common-gain", "--json")
+    planned = _lines(run("plan", *tracks, *arguments))
+    done = run("render", *tracks, "--out", tmp_path / "out", *arguments)
+    outputs = [answer["outputs"][0] for answer in _lines(done)]
+    assert done.exit_code == 0
+    assert len({answer["gain_db"] for answer in planned} | {output["gain_db"] for output in outputs}) == 1
+    assert [answer["action"] for answer in planned] == ["limit", "limit", "gain"]
+    assert planned[0]["reasons"] != planned[1]["reasons"]
+    after = [output["measured"]["integrated_lufs"] for output in outputs]
+    assert after[2] - before[2] == pytest.approx(outputs[2]["gain_db"], abs=0.01)
+    alone = _lines(run("plan", tracks[0], "--spec", loud, "--json"))[0]
+    assert alone["gain_db"] == planned[0]["gain_db"]
+
+
+def test_stems_that_add_up_take_the_gain_and_the_curve_of_their_mix(run, tmp_path, loud):
+    stems = [0.5 * signals.drums(4.0), 0.2 * signals.programme(4, seed=3)[: 4 * 48_000]]
+    files = [signals.write(tmp_path / "song.wav", sum(stems), subtype="FLOAT")]
+    files += [
+        signals.write(tmp_path / f"song_{name}.wav", stem, subtype="FLOAT")
+        for name, stem in zip("ab", stems, strict=True)
+    ]
+    done = run("render", *files, "--spec", loud, "--common-gain", "--out", tmp_path / "out", "--json", "--jobs", "2")
+    outputs = [answer["outputs"][0] for answer in _lines(done)]
+    assert done.exit_code == 0
+    assert outputs[0]["limiting_db"] > 1.0
+    mix, *parts = [soundfile.read(output["path"])[0] for output in outputs]
+    assert abs(mix - sum(parts)).max() < 1e-6
+
+
+def test_files_are_matched_to_an_approved_one(run, tmp_path, loud):
+    approved = signals.write(tmp_path / "approved.wav", signals.noise(4, -30))
+    other = signals.write(tmp_path / "other.wav", signals.noise(4, -20, seed=2))
+    level = _lines(run("measure", approved, "--json"))[0]["integrated_lufs"]
+    planned = _lines(run("plan", other, "--match", approved, "--json"))[0]
+    assert planned["predicted"]["integrated_lufs"] == pytest.approx(level, abs=0.05)
+    by_spec = _lines(run("render", other, "--match", approved, "--spec", loud, "--out", tmp_path / "out", "--json"))[
+        0
+    ]
+    assert by_spec["outputs"][0]["measured"]["encoding"] == "float_32"
+    assert by_spec["outputs"][0]["measured"]["integrated_lufs"] == pytest.approx(level, abs=0.05)
+    silent = signals.write(tmp_path / "silent.wav", signals.silence(2))
+    assert run("plan", other, "--match", silent).exit_code == 2
+    assert run("plan", other, "--match", tmp_path / "nothing.wav").exit_code == 2
+    assert "--spec" in run("plan", other).stderr
+
+
+def test_a_shipped_spec_is_printed_as_toml(run, tmp_path, mix):
+    (tmp_path / "mine.toml").write_text(run("specs", "podcast").stdout)
+    assert _lines(run("check", mix, "--spec", tmp_path / "mine.toml", "--json"))[0]["findings"]
+    assert run("specs", "nothing").exit_code == 2
+
+
 def test_specs_lists_what_ships(run):
     slugs = [answer["slug"] for answer in _lines(run("specs", "--json"))]
     assert slugs == list(shipped_specs())

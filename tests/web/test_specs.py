@@ -128,7 +128,7 @@ def test_a_spec_that_ships_cannot_be_changed_but_copied(client, store):
     assert client.post("/specs/podcast/copy", data=fields, headers=JSON).json["slug"] != copied["slug"]
 
 
-def test_others_are_matched_to_one_source_which_is_left_out(client, job, work_off):
+def test_others_are_matched_to_one_source_which_is_written_as_it_is(client, job, work_off):
     for name, level in (("Approved.wav", -20), ("Next.wav", -35)):
         upload(client, job, name, wav(signals.noise(4, level)))
     work_off()
@@ -139,11 +139,20 @@ def test_others_are_matched_to_one_source_which_is_left_out(client, job, work_of
     parts = client.get(f"/jobs/{job.id}/parts").text
     assert parts.count('data-state="reference"') == 1
     queued = client.post(f"/jobs/{job.id}/render", data={"destination": place.id}, headers=JSON).json["queued"]
-    assert queued == 1
+    assert queued == 2
     work_off()
-    made = Deliverable.get(Deliverable.destination == place.id)
-    assert made.source_id == following.id
-    assert made.measured["rms_dbfs"] == pytest.approx(-20.0, abs=0.15)
+    made = {each.source_id: each for each in Deliverable.select().where(Deliverable.destination == place.id)}
+    assert made[approved.id].plan["action"] == "as_is"
+    assert made[following.id].measured["rms_dbfs"] == pytest.approx(-20.0, abs=0.15)
+    assert client.get(f"/jobs/{job.id}/package.zip").data.count(b"Approved_like-approved") > 0
+
+
+def test_limiting_may_be_allowed_for_what_is_matched(client, job, work_off):
+    upload(client, job, "Approved.wav", wav(signals.noise(4, -12)))
+    work_off()
+    (approved,) = sources_of(job.id)
+    client.post(f"/sources/{approved.id}/match", data={"measure": "integrated", "limiter": "1"}, headers=JSON)
+    assert spec_of(destinations_of(job.id)[-1].spec).method.allow == "limiter"
 
 
 def test_export_and_import_are_the_same_toml(client, own):

@@ -1,5 +1,6 @@
 """The prepared signals of one file, measured when they are first asked for; nothing is left behind."""
 
+import threading
 from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
@@ -21,6 +22,7 @@ class Workshop:
         self._room_bytes = most_kept_bytes
         self._folder = ScratchFolder()
         self._made: dict[Preparation, Prepared] = {}
+        self._making = threading.Lock()  # the leader of a set is asked by all of its members
 
     def source(self) -> Source:
         """The file as its header describes it."""
@@ -29,6 +31,10 @@ class Workshop:
 
     def find(self, preparation: Preparation) -> Prepared:
         """The prepared signal with its reading. Raises the NiceLevelError named for the cause."""
+        with self._making:
+            return self._find(preparation)
+
+    def _find(self, preparation: Preparation) -> Prepared:
         if preparation not in self._made:
             made = prepare(self._path, preparation, self._hops_folder(), self._progress, self._room_bytes)
             self._room_bytes -= 0 if made.kept is None else made.kept.codes.nbytes

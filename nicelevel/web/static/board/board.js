@@ -272,7 +272,7 @@ function board() {
       const counting = event.target.closest("[data-count]");
       if (counting) this.countVersion(counting.dataset.count);
       const measure = event.target.closest("[data-measure]")?.dataset.measure;
-      if (measure) this.match(event.target.closest("[data-match]").dataset.match, measure);
+      if (measure) this.match(event.target.closest("[data-match]"), measure);
     },
 
     // A question over the rows: the answer is sent, what follows from it comes with the changes.
@@ -300,9 +300,10 @@ function board() {
       }
     },
 
-    async match(address, measure) {
+    async match(list, measure) {
+      const limiter = list.querySelector("[data-may-limit]").checked ? { limiter: "1" } : {};
       try {
-        const { board } = await post(address, { measure });
+        const { board } = await post(list.dataset.match, { measure, ...limiter });
         location.assign(board);
         location.reload();
       } catch (error) {

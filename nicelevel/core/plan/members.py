@@ -1,0 +1,67 @@
+"""Plans of the members of a set, from those of its leader: tracks of an album, parts of a sum."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
+
+from ..errors import UnsupportedError
+from ..prepare import Find, preparation_for
+from ..specs import Spec
+from ..values import Plan, Source
+from .formats import format_behind, in_one_file, left_out, outputs_of
+from .limit import limited_by
+from .per_channel import channel_plans
+from .sets import member_plan, track_plan
+
+
+@dataclass(frozen=True)
+class Leader:
+    """What a set is levelled by. find: gives its prepared signals; plans: its own, for the spec in question."""
+
+    source: Source
+    find: Find
+    plans: tuple[Plan, ...]
+    title: str
+
+
+def track_plans(source: Source, find: Find, spec: Spec, leader: Leader) -> tuple[Plan, ...]:
+    """With the gain of an album and a limiter of its own. Raises as `core.plan.plans`."""
+    found: list[Plan] = []
+    one_file = in_one_file(spec)
+    wholes = {format_behind(leader.source, spec, each.output): each.shown for each in leader.plans}
+    for wanted, led in wholes.items():
+        with suppress(UnsupportedError):
+            outputs = outputs_of(source, wanted, spec)
+            whole = outputs[0].of_all_channels
+            prepared = find(preparation_for(source, whole, spec))
+            made = track_plan(prepared, one_file, whole, led, leader.title)
+            found += (made,) if outputs == (whole,) else channel_plans(source, find, spec, made, outputs)
+    return _some(found, source, spec)
+
+
+def part_plans(source: Source, find: Find, spec: Spec, leader: Leader) -> tuple[Plan, ...]:
+    """With the gain and the curve of the leader of a sum. Raises as `core.plan.plans`."""
+    return _some(list(_parts(source, find, spec, leader)), source, spec)
+
+
+def _parts(source: Source, find: Find, spec: Spec, leader: Leader) -> Iterator[Plan]:
+    for led in leader.plans:
+        # Not by number: of the first format that fits there is one plan only.
+        wanted = format_behind(leader.source, spec, led.output)
+        with suppress(UnsupportedError):
+            outputs = outputs_of(source, wanted, spec)
+            output = next(each for each in outputs if each.channel == led.output.channel)
+            steps = preparation_for(source, output, spec)
+            leaders = limited_by(leader.find(led.preparation.of_all_channels), led)
+            made = member_plan(find(steps), spec, output, led, leaders, leader.title)
+            if led.programme:
+                together, whole = find(steps.of_all_channels), output.of_all_channels
+                programme = member_plan(together, in_one_file(spec), whole, led.programme, leaders, leader.title)
+                made = replace(made, programme=programme)
+            yield made
+
+
+def _some(found: Sequence[Plan], source: Source, spec: Spec) -> tuple[Plan, ...]:
+    if not found:
+        raise next((error for _, error in left_out(source, spec)), UnsupportedError("It has another layout."))
+    return tuple(found)

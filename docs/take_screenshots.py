@@ -34,7 +34,7 @@ def take(address: str, folder: Path) -> None:
             page.keyboard.press("s")
             page.wait_for_selector(".scatter")
             page.wait_for_timeout(300)
-            page.screenshot(path=folder / f"set-{theme}.png")
+            page.screenshot(path=folder / f"spread-{theme}.png")
             page.goto(f"{address}specs/{'loud-streaming' if theme == 'light' else 'paid-short-spot'}")
             page.wait_for_timeout(300)
             page.screenshot(path=folder / f"spec-{theme}.png")

@@ -75,6 +75,16 @@ def _is_there(made: Deliverable, folder: Path) -> bool:
     return False
 
 
+def stream_files(deliverables: Sequence[Deliverable], folder: Path) -> Iterator[bytes]:
+    """Some written files and their checksums as a zip, without any other paper."""
+    named = [Packed(file_of(each, folder), str(each.file_name), str(each.sha256)) for each in deliverables]
+    stream, files = ZipStream(compress_type=ZIP_STORED), with_own_names(named)
+    for made, packed in zip(deliverables, files, strict=True):
+        stream.add(_checked(made, packed), packed.name, size=made.size_bytes)
+    stream.add(checksum_list(files).encode(), CHECKSUMS_NAME)
+    return iter(stream)
+
+
 def stream_package(package: Package, audio: AudioFolder) -> Iterator[bytes]:
     """The zip, piece by piece; files over 4 GiB and many of them are no matter (zip64).
 

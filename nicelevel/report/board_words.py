@@ -3,12 +3,13 @@
 from dataclasses import dataclass
 from typing import Any
 
+from nicelevel.core.specs.format_words import container_word, encoding_word, rate_word
 from nicelevel.core.specs.judge import MEASURES
 from nicelevel.core.specs.spec import Spec
-from nicelevel.core.values import Note, Plan, Reading
+from nicelevel.core.values import Note, Plan, Reading, Source
 from nicelevel.core.words import listed
 
-from .vial import CENTRE, Vial, place
+from .vial import CENTRE, KEY_OF_MEASURE, Vial, place
 from .words import NOTHING, figure, level, megabytes
 
 _NOTE_WORDS = {
@@ -107,21 +108,77 @@ def headline(plan: Plan, state: str) -> str:
     }[plan.action]
 
 
-def figure_rows(source: Reading, planned: Reading, proved: dict[str, Any] | None) -> list[tuple[str, str, str, str]]:
+_FIGURES = (
+    ("Integrated, LUFS", "integrated_lufs"),
+    ("True peak, dBTP", "true_peak_dbtp"),
+    ("Loudness range, LU", "loudness_range_lu"),
+    ("Loudest 3 s, LUFS", "max_short_term_lufs"),
+    ("Peak to loudness, LU", "plr_lu"),
+)
+_ASKED_FOR = {
+    "rms_dbfs": "RMS, dBFS",
+    "sample_peak_dbfs": "Sample peak, dBFS",
+    "max_momentary_lufs": "Loudest 400 ms, LUFS",
+}
+"""Figures that stand in the table only where a spec speaks of them."""
+
+_KEY_OF_LIMIT = {"max_sample_peak_dbfs": "sample_peak_dbfs", "max_momentary_lufs": "max_momentary_lufs"}
+
+
+def _asked_for(spec: Spec) -> list[tuple[str, str]]:
+    """What a spec is about and the table does not have anyway, the aim itself first."""
+    aim = [KEY_OF_MEASURE[spec.loudness.measure]] if spec.loudness else []
+    limits = [key for limit, key in _KEY_OF_LIMIT.items() if getattr(spec.limits, limit) is not None]
+    return [(_ASKED_FOR[key], key) for key in dict.fromkeys((*aim, *limits)) if key in _ASKED_FOR]
+
+
+def aim_level(spec: Spec, found: Reading | dict[str, Any]) -> str:
+    """The figure that a spec is about, of a reading or its JSON: integrated loudness unless it measures otherwise."""
+    measure = spec.loudness.measure if spec.loudness else "integrated"
+    key = KEY_OF_MEASURE["integrated" if measure == "true_peak" else measure]
+    return level(found[key] if isinstance(found, dict) else getattr(found, key))
+
+
+def figure_rows(
+    source: Reading, planned: Reading, proved: dict[str, Any] | None, spec: Spec
+) -> list[tuple[str, str, str, str]]:
     """Name, source, planned and proved of each figure in the close-up; proved is the JSON of a reading."""
     rows = []
-    for name, key, decimals in (
-        ("Integrated, LUFS", "integrated_lufs", 1),
-        ("True peak, dBTP", "true_peak_dbtp", 1),
-        ("Loudness range, LU", "loudness_range_lu", 1),
-        ("Loudest 3 s, LUFS", "max_short_term_lufs", 1),
-        ("Peak to loudness, LU", "plr_lu", 1),
-    ):
-        was, planned_level = (level(getattr(each, key), decimals=decimals) for each in (source, planned))
-        rows.append((name, was, planned_level, level(proved[key], decimals=decimals) if proved else ""))
-    sizes = [megabytes(each.source.size_bytes) for each in (source, planned)]
-    rows.append(("File, MB", *sizes, megabytes(proved["size_bytes"]) if proved else ""))
+    for name, key in (*_asked_for(spec), *_FIGURES):
+        was, planned_level = (level(getattr(each, key)) for each in (source, planned))
+        rows.append((name, was, planned_level, level(proved[key]) if proved else ""))
     return rows
+
+
+_CARRIED = {"none": "not carried over", "tags": "its tags", "all": "all of it"}
+
+
+def fact_rows(
+    source: Source, planned: Source, proved: dict[str, Any] | None, spec: Spec
+) -> list[tuple[str, str, str]]:
+    """What a file is before and after: what differs and what stays, side by side. proved: the JSON of a reading."""
+    kbps = [_kbps(source.bitrate_kbps), _kbps(proved["bitrate_kbps"] if proved else planned.bitrate_kbps)]
+    size = proved["size_bytes"] if proved else planned.size_bytes
+    rows = [
+        ("File", container_word(source.container), container_word(planned.container)),
+        ("Samples", _samples_word(source), _samples_word(planned)),
+        ("Rate", rate_word(source.sample_rate_hz), rate_word(planned.sample_rate_hz)),
+        ("Channels", source.layout.name, planned.layout.name),
+        ("Bit rate", *kbps),
+        ("Metadata", "–", _CARRIED[spec.output.metadata]),
+        ("Size", f"{megabytes(source.size_bytes)} MB", f"{megabytes(size)} MB" if size else "–"),
+    ]
+    return [row for row in rows if row[1:] != ("–", "–")]
+
+
+def _samples_word(source: Source) -> str:
+    word = encoding_word(source.encoding)
+    packed = source.bits_declared and not source.encoding.startswith("pcm")
+    return f"{word}, {source.bits_declared} bit" if packed else word
+
+
+def _kbps(kbps: float | None) -> str:
+    return f"{kbps:.0f} kbit/s" if kbps else "–"
 
 
 @dataclass(frozen=True)

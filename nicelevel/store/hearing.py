@@ -15,6 +15,7 @@ from nicelevel.core.files.between import kept_open
 from nicelevel.core.files.decode import decode
 from nicelevel.core.hear import FileProgramme, Finish, Level, NoiseOf, PlanProgramme, Programme, heard_lufs
 from nicelevel.core.hear.programmes import AC3_DELAY_FRAMES, NoiseKind, hearing_fold
+from nicelevel.core.specs.format_words import encoding_word
 from nicelevel.core.values import Plan, Reading
 
 from .audio import AudioFolder
@@ -33,7 +34,7 @@ GONE = "This is not there to be heard any more."
 
 HEARD_COPY = "heard.wav"
 
-_KEY = re.compile(r"(source|made)-\d{1,18}|plan-\d{1,18}-\d{1,18}")
+_KEY = re.compile(r"(source|made)-\d{1,18}|plan-\d{1,18}-\d{1,18}(-\d{1,4})?")
 
 Kind = Literal["source", "plan", "made", "reference", "version"]
 
@@ -73,7 +74,7 @@ def takes_of(source: Source, destination: Destination | None, audio: AudioFolder
     others = [each for each in destinations_of(source.job_id) if destination is None or each.id != destination.id]
     if destination is not None:
         plans = plans_at(source, destination, audio)
-        here += _planned(source, destination, plans, "Plan", fold)
+        here += _planned(source, destination, plans, "Plan", fold, of_each=True)
         here += _made(made, destination, plans, "Deliverable", fold)
     takes = [replace(each, is_here=True) for each in here]
     takes += _reference(source, destination, audio) if destination else []
@@ -117,16 +118,26 @@ def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Take:
 
 
 def _planned(
-    source: Source, destination: Destination, plans: Sequence[Plan] | None, name: str, fold: Fold
+    source: Source,
+    destination: Destination,
+    plans: Sequence[Plan] | None,
+    name: str,
+    fold: Fold,
+    of_each: bool = False,
 ) -> list[Take]:
-    plan = plans[0].shown if plans else None
-    if plan is None or plan.action == "as_is":
-        return []
-    stamp = f"{source.digest[:8]}-{plan.gain_db:.4f}-{plan.limiting_db:.4f}-{destination.spec_id}"
-    key, output = f"plan-{source.id}-{destination.id}", plan.output
-    detail = f"{spec_of(destination.spec).spec.name}, not rendered yet"
-    level, length = _level(plan.predicted, fold), _length(plan.predicted)
-    return [Take(key, "plan", name, detail, level, *length, stamp, output.is_lossy, output.bits)]
+    """Plans that are not rendered yet, of the first format or of each; of files per channel the whole programme."""
+    shown = list(dict.fromkeys(each.shown for each in plans or ()))
+    takes = []
+    for number, plan in enumerate(shown if of_each else shown[:1]):
+        if plan.action == "as_is" and not plan.output.is_lossy:
+            continue
+        stamp = f"{source.digest[:8]}-{plan.gain_db:.4f}-{plan.limiting_db:.4f}-{destination.spec_id}-{number}"
+        key, output = f"plan-{source.id}-{destination.id}{f'-{number}' if number else ''}", plan.output
+        called = f"{name}, {encoding_word(output.coding)}" if of_each and len(shown) > 1 else name
+        detail = f"{spec_of(destination.spec).spec.name}, not rendered yet"
+        level, length = _level(plan.predicted, fold), _length(plan.predicted)
+        takes.append(Take(key, "plan", called, detail, level, *length, stamp, output.is_lossy, output.bits))
+    return takes
 
 
 def _made(
@@ -144,7 +155,7 @@ def _made(
         Take(
             f"made-{each.id}",
             "made",
-            f"{name}, {each.measured['encoding'].replace('_', ' ')}" if len(here) > 1 else name,
+            f"{name}, {encoding_word(each.measured['encoding'])}" if len(here) > 1 else name,
             str(each.file_name),
             _level_of_made(each, fold),
             each.measured["sample_rate"],
@@ -237,11 +248,14 @@ def _read(key: str) -> tuple[str, *tuple[int, ...]]:
 
 @contextmanager
 def _opened_plan(key: str, audio: AudioFolder, finish: Finish) -> Iterator[tuple[PlanProgramme, Plan, Path]]:
-    kind, *numbers = _read(key)
-    source, destination = find_source(numbers[0]), find_destination(numbers[-1])
-    plan = plan_at(source, destination, audio) if kind == "plan" and source and destination else None
-    if source is None or plan is None:
+    kind, source_id, *rest = _read(key)
+    destination_id, number = (*rest, 0, 0)[:2]
+    source, destination = find_source(source_id), find_destination(destination_id)
+    found = plans_at(source, destination, audio) if kind == "plan" and source and destination else None
+    shown = list(dict.fromkeys(each.shown for each in found or ()))
+    if source is None or number >= len(shown):
         raise NotFoundError(GONE)
+    plan = shown[number]
     path = audio.playable_path(source.digest)
     with kept_open(path) as file:
         yield PlanProgramme(file, plan, limited_of(source, plan, audio), finish), plan, path

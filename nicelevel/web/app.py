@@ -80,6 +80,8 @@ def _teach_templates(app: Flask) -> None:
         board_words.failed_word,
         board_words.headline,
         board_words.figure_rows,
+        board_words.fact_rows,
+        board_words.aim_level,
         sum_words.draw_residual,
         before_after.blind_words,
         spec_of,

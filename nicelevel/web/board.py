@@ -11,6 +11,7 @@ from nicelevel.core.errors import LostError, NiceLevelError
 from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.plan.price import prices
 from nicelevel.core.specs import Spec
+from nicelevel.core.specs.format_words import source_words
 from nicelevel.core.values import Plan
 from nicelevel.core.values import Reading as Measured
 from nicelevel.report.board_words import Miniature, draw_miniature
@@ -43,10 +44,23 @@ FIRST_ROWS = 24
 
 
 @dataclass(frozen=True)
+class CellFile:
+    """One of the files that a source becomes at a destination: its plan, and what became of it."""
+
+    plan: Plan
+    made: Deliverable | None
+
+    @property
+    def words(self) -> str:
+        channel = f", {self.plan.output.channel_name}" if self.plan.output.channel_name else ""
+        return source_words(self.plan.predicted.source) + channel
+
+
+@dataclass(frozen=True)
 class Cell:
     """One source at one destination: its plan, or why there is none, and what became of it.
 
-    can_retry: what failed may be done again as it is; wanted: how many files are to be written.
+    can_retry: what failed may be done again as it is; wanted: how many files are to be written; files: each of them.
     """
 
     source_id: int
@@ -57,6 +71,7 @@ class Cell:
     problem: str | None = None
     can_retry: bool = False
     wanted: int = 1
+    files: tuple[CellFile, ...] = ()
     deliverables: tuple[Deliverable, ...] = ()
     own_target: float | None = None
     is_older: bool = False
@@ -140,7 +155,7 @@ class CloseUp:
 
 @dataclass(frozen=True)
 class Summary:
-    """What the bar over the board says."""
+    """What the bar over the board says: of places, source by destination; unfinished: of files."""
 
     sources: int
     destinations: int
@@ -352,7 +367,9 @@ class RowMaker:
             return replace(cell, problem=error.message, can_retry=can_retry, deliverables=made)
         current = tuple(each for each in made if is_as_planned(each, plans))
         wanted = sum(plan.action != "cannot_meet" for plan in plans)
-        return replace(cell, plan=plans[0].shown, wanted=wanted, deliverables=current)
+        by_number = {each.format_number: each for each in current}
+        files = tuple(CellFile(plan, by_number.get(number)) for number, plan in enumerate(plans))
+        return replace(cell, plan=plans[0].shown, wanted=wanted, files=files, deliverables=current)
 
 
 def _seal(made: tuple[Deliverable, ...]) -> Seal:
@@ -371,6 +388,7 @@ def _summary(rows: Sequence[Row], destinations: int) -> Summary:
     cells = [cell for row in rows for cell in row.cells if not cell.is_older]
     actions = [cell.plan.action if cell.plan else None for cell in cells]
     states = [deliverable.state for cell in cells for deliverable in cell.deliverables]
+    places = [cell.state for cell in cells]
     return Summary(
         sources=sum(not row.is_older for row in rows),
         destinations=destinations,
@@ -378,7 +396,7 @@ def _summary(rows: Sequence[Row], destinations: int) -> Summary:
         limiting=actions.count("limit"),
         unmet=actions.count("cannot_meet"),
         unfinished=sum(states.count(state) for state in UNFINISHED),
-        proved=states.count("proved"),
-        failed=states.count("failed") + states.count("missed"),
+        proved=places.count("proved"),
+        failed=places.count("failed") + places.count("missed"),
         renderable=sum(cell.can_render for row in rows if row.source.kind != "sum" for cell in row.cells),
     )

@@ -1,14 +1,26 @@
 """Deliverables: downloading one, stopping it, rendering it again."""
 
 from typing import Any
+from urllib.parse import quote
 
-from flask import Blueprint, abort, current_app, jsonify, send_file
+from flask import Blueprint, Response, abort, current_app, jsonify, send_file
 
 from nicelevel.core.errors import NotFoundError
-from nicelevel.store.deliverables import FILE_LOST, KEPT_FILES, end_deliverable, file_of, lose_deliverable
+from nicelevel.core.files.names import safe_name
+from nicelevel.handover.package import stream_files
+from nicelevel.store.current import is_of_present_spec
+from nicelevel.store.deliverables import (
+    FILE_LOST,
+    KEPT_FILES,
+    deliverables_of,
+    end_deliverable,
+    file_of,
+    lose_deliverable,
+)
+from nicelevel.store.specs import spec_of
 from nicelevel.work.enqueue import enqueue_again
 
-from .found import deliverable_or_404
+from .found import deliverable_or_404, destination_or_404, source_or_404
 
 deliverables = Blueprint("deliverables", __name__)
 
@@ -23,6 +35,20 @@ def download(deliverable_id: int) -> Any:
         lose_deliverable(deliverable, FILE_LOST)
         raise NotFoundError(FILE_LOST)
     return send_file(path, as_attachment=True, download_name=path.name)
+
+
+@deliverables.get("/sources/<int:source_id>/files/<int:destination_id>.zip")
+def download_all(source_id: int, destination_id: int) -> Response:
+    """All files that were written of a source at a destination, and their checksums."""
+    source, destination = source_or_404(source_id), destination_or_404(destination_id)
+    made = deliverables_of(source.job_id, KEPT_FILES, source.id)
+    here = [each for each in made if each.destination_id == destination.id and is_of_present_spec(each)]
+    if not here:
+        abort(404)
+    folder = current_app.config["NICE_LEVEL"].deliverables_folder
+    name = safe_name(f"{source.title}, {spec_of(destination.spec).spec.name}")
+    headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{quote(f'{name}.zip')}"}
+    return Response(stream_files(here, folder), mimetype="application/zip", headers=headers)
 
 
 @deliverables.post("/deliverables/<int:deliverable_id>/stop")

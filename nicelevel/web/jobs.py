@@ -33,7 +33,7 @@ from .found import audio, destination_or_404, job_or_404
 
 jobs = Blueprint("jobs", __name__)
 
-SET_PIXELS = (1244, 640)
+SPREAD_PIXELS = (1244, 640)
 
 
 @jobs.get("/")
@@ -122,16 +122,16 @@ def board(job_id: int) -> str:
     return render_template("board/board.html", board=_board(job_id, ()), known=known_specs())
 
 
-@jobs.get("/jobs/<int:job_id>/set")
-def set_view(job_id: int) -> str:
+@jobs.get("/jobs/<int:job_id>/spread")
+def spread(job_id: int) -> str:
     """All measured sources as points in two figures."""
     job = job_or_404(job_id)
     x, y = (_axis(name, default) for name, default in (("x", "integrated"), ("y", "true_peak")))
     sources = {source.id: source for source in sources_of(job_id) if source.state == "measured"}
     noted = noted_readings(list(sources.values()), audio())
     named = [(key, sources[key].title, reading) for key, reading in noted.items()]
-    drawing = draw_scatter(named, AXES[x], AXES[y], *SET_PIXELS)
-    return render_template("set/set.html", job=job, drawing=drawing, axes=AXES, x=x, y=y)
+    drawing = draw_scatter(named, AXES[x], AXES[y], *SPREAD_PIXELS)
+    return render_template("spread/spread.html", job=job, drawing=drawing, axes=AXES, x=x, y=y)
 
 
 def _axis(name: str, default: str) -> str:

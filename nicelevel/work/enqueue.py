@@ -48,10 +48,10 @@ def enqueue_source(
     replaces: the source that it is to stand for.
     """
     with database.atomic():
-        if twin := same_file(job_id, file_name, digest):
-            return twin
-        source = add_source(job_id, file_name, digest, size_bytes, title, kind, changed_at, replaces)
-        enqueue_measuring(source)
+        source = same_file(job_id, file_name, digest)
+        if source is None:
+            source = add_source(job_id, file_name, digest, size_bytes, title, kind, changed_at, replaces)
+            enqueue_measuring(source)
         for lost in lost_sources(digest):
             measure_again(lost)
         return source

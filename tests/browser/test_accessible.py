@@ -54,7 +54,7 @@ def test_no_page_has_a_serious_fault_in_either_light(worked_on, live):
     pages = {
         "jobs": (f"{live.address}/", "table.jobs"),
         "board": (board, ".price svg"),
-        "spread": (f"{live.address}/jobs/{job}/set", ".scatter"),
+        "spread": (f"{live.address}/jobs/{job}/spread", ".scatter"),
         "handover": (f"{live.address}/jobs/{job}/handover", "main"),
         "reading": (f"{live.address}/sources/{source}/reading", ".reading[data-detail]"),
         "before and after": (compared, "canvas"),

@@ -421,7 +421,11 @@ def test_a_mix_and_its_stems_are_linked_by_a_key(board, tmp_path):
     for name, signal_of in (("song", sum(stems)), ("song_drums", stems[0]), ("song_bass", stems[1])):
         drop(board, signals.write(tmp_path / f"{name}.wav", signal_of))
         measured(board, name)
+    expect(board.locator("tr.linked")).to_have_count(2)  # their names say so, and their sum
     cell(board, "song", "Podcast").click()
+    expect(board.locator("[data-link]")).to_contain_text("Unlink the set")
+    board.keyboard.press("l")
+    expect(board.locator("tr.linked")).to_have_count(0)
     expect(board.locator("[data-link]")).to_contain_text("One gain for 3")
     gain = cell(board, "song", "Podcast").locator(".says .fig").first.inner_text()
     assert cell(board, "song_bass", "Podcast").locator(".says .fig").first.inner_text() != gain

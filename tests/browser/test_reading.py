@@ -132,7 +132,7 @@ def test_the_set_leads_to_the_row(board, tmp_path):
     drop(board, signals.write(tmp_path / "loud.wav", np.clip(signals.noise(2, -6, seed=8), -0.9, 0.9)))
     measured(board, "loud")
     board.keyboard.press("s")
-    board.wait_for_url("**/set")
+    board.wait_for_url("**/spread")
     expect(board.locator(".scatter a.apart")).to_have_count(1)
     board.select_option("select[name=y]", "plr")
     expect(board.locator(".scatter")).to_contain_text("Peak to loudness")

@@ -79,7 +79,7 @@ def test_uploads_live_through_every_way_of_leaving_the_page(board, live, tmp_pat
     home = board.url
     _choose(board, *paths)
     board.keyboard.press("s")
-    board.wait_for_url("**/set*")
+    board.wait_for_url("**/spread*")
     board.go_back()
     board.reload()
     board.click("nav >> text=Specs")

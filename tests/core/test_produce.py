@@ -83,13 +83,13 @@ def test_a_file_that_came_out_too_large_is_coded_at_the_next_lower_rate(tmp_path
 
 def test_the_first_format_that_fits_is_taken_and_why_others_were_not_is_said(tmp_path, drums):
     wave = '[[formats]]\ncontainer = "wav"\nencoding = "pcm_16"\n'
-    surround = '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 96000\n'
-    spec = _spec(wave + surround + MP3, "max_size_bytes = 200000\n", more='[output]\npick = "first_that_fits"\n')
+    unknown = '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nbitrate_kbps = 200\n'
+    spec = _spec(wave + unknown + MP3, "max_size_bytes = 200000\n", more='[output]\npick = "first_that_fits"\n')
     (done,) = process(drums, spec, tmp_path)
     assert done.path.suffix == ".mp3"
     passed = " ".join(done.asked.reasons)
     assert "WAV 16 bit was passed over" in passed
-    assert "no sample rate of 96000 Hz" in passed
+    assert "no constant bit rate of 200 kbit/s" in passed
 
 
 def test_where_no_format_fits_the_first_says_why(tmp_path, drums):
@@ -119,7 +119,7 @@ def test_the_hardest_case_ends_under_its_ceiling(tmp_path):
 
 
 def test_a_format_that_cannot_be_made_hides_no_collision_of_the_others(tmp_path, drums):
-    odd = '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nsample_rate = 96000\n'
+    odd = '[[formats]]\ncontainer = "mp3"\nencoding = "mp3"\nbitrate_kbps = 200\n'
     with take_in(drums) as audio:
         targets = targets_of(audio.source, _spec(odd + AAC), tmp_path)
     assert [target.name for target in targets] == ["drums_house.m4a"]

@@ -48,7 +48,7 @@ def _audio_of(hands, source):
     return hands.live.data_folder / "audio" / digest[:2] / digest
 
 
-OF_JOB = ("/jobs/{job}", "/jobs/{job}/parts", "/jobs/{job}/handover", "/jobs/{job}/set")
+OF_JOB = ("/jobs/{job}", "/jobs/{job}/parts", "/jobs/{job}/handover", "/jobs/{job}/spread")
 PAGES = ("/", *OF_JOB, "/specs/podcast", "/runs")
 
 

@@ -75,16 +75,16 @@ def test_the_set_rings_and_names_what_stands_out(client, job, work_off):
     for seed in range(5):
         upload(client, job, f"part {seed}.wav", wav(signals.noise(3, -23 + 0.2 * seed, seed=seed)))
     loud = _source(client, job, work_off, signals.noise(3, -8, seed=9).clip(-0.9, 0.9), "too loud.wav")
-    page = client.get(f"/jobs/{job.id}/set").text
+    page = client.get(f"/jobs/{job.id}/spread").text
     assert "6 sources · 1 stands out" in page
     ringed = page[page.index(f'data-source="{loud}"') :]
     assert "integrated loudness apart" in ringed
     assert f"/jobs/{job.id}#source-{loud}" in page
-    assert "Correlation" in client.get(f"/jobs/{job.id}/set?x=correlation&y=nonsense").text
+    assert "Correlation" in client.get(f"/jobs/{job.id}/spread?x=correlation&y=nonsense").text
 
 
 def test_a_set_of_nothing_says_so(client, job):
-    assert "No source of this job is measured yet." in client.get(f"/jobs/{job.id}/set").text
+    assert "No source of this job is measured yet." in client.get(f"/jobs/{job.id}/spread").text
 
 
 def test_neighbours_give_their_notes_to_rows_and_page(client, job, work_off):

@@ -1,5 +1,6 @@
 """The format of a deliverable: every "keep" of a spec resolved for a source."""
 
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import replace
 
@@ -11,7 +12,8 @@ from ..prepare.steps import cut_frames
 from ..specs.spec import Format, Spec
 from ..values import LOSSY, OutputFormat, Source
 
-_SHORT_WORDS = {"pcm_u8": "pcm_16", "pcm_8": "pcm_16"}
+_LAW_BITS, _DECODED_BITS = 16, 24
+"""Word lengths that hold what telephone codecs (ITU-T G.711, 14 bits) and lossy ones give."""
 
 
 def resolve_format(source: Source, candidate: Format, spec: Spec) -> OutputFormat:
@@ -99,10 +101,20 @@ def _encoding(source: Source, candidate: Format) -> str:
     """PCM words of FLAC and ALAC by their length; what is kept falls back to what the container holds."""
     if candidate.encoding not in ("keep", "flac", "alac"):
         return candidate.encoding
-    own = f"pcm_{source.bits_declared}" if source.bits_declared else source.encoding
-    own = _SHORT_WORDS.get(own, own)
     held = PACKED if _lossless(candidate) else WRITABLE[candidate.container]
-    return own if own in held else held[-1]
+    return _kept_words(source, held)
+
+
+def _kept_words(source: Source, held: Sequence[str]) -> str:
+    """The words of a source as a container holds them: no shorter, and floating point only of floating point.
+
+    What was coded with loss has no word length of its own: 24 bits hide nothing of it, and all take them.
+    """
+    if source.is_float:
+        return source.encoding if source.encoding in held else held[-1]
+    bits = source.bits_declared or (_LAW_BITS if source.encoding in ("ulaw", "alaw") else _DECODED_BITS)
+    fixed = [each for each in held if each.startswith("pcm_")]
+    return next((each for each in fixed if int(each.removeprefix("pcm_")) >= bits), fixed[-1])
 
 
 def word_length_falls(bits_used: int | None, output: OutputFormat, gain_db: float) -> bool:

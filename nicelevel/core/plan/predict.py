@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from ..files.containers import container_of, data_bytes
 from ..files.wave_header import wave_header
+from ..files.write import overhead_bytes
 from ..measure.gating import MOMENTARY_HOPS, loudest_lufs, scaled, short_term_steps
 from ..measure.loudness_range import loudness_range_lu, range_of_sorted_lu
 from ..prepare import Prepared
@@ -100,9 +101,13 @@ def in_format(reading: Reading, output: OutputFormat) -> Reading:
 
 
 def _size_bytes(output: OutputFormat, container: str, samples_bytes: int, duration_s: float) -> int | None:
-    """Bytes of the file: exact for WAVE; for a bit rate seconds × kbit/s × 125; None where contents decide."""
+    """Bytes of the file: exact for plain samples, by its bit rate where one is set; None where contents decide."""
     if output.bitrate_kbps is not None:
         return round(duration_s * output.bitrate_kbps * 125)
     if container in ("wav", "rf64"):
         return len(wave_header(output, samples_bytes)) + samples_bytes + samples_bytes % 2
+    if container in ("aiff", "caf") and output.lossless is None:
+        channels = len(output.layout.positions)
+        around = overhead_bytes(container, output.encoding, output.sample_rate_hz, channels)
+        return around + samples_bytes + samples_bytes % 2
     return None

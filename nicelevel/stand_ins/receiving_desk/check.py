@@ -15,7 +15,7 @@ from nicelevel.core.specs import Spec, judge, parse_spec
 from nicelevel.core.words import asked_and_found
 
 MANIFEST_NAME, CHECKSUMS_NAME = "manifest.json", "SHA256SUMS.txt"
-_PAPERS = ("proof", "NOT COMPLETE", MANIFEST_NAME, CHECKSUMS_NAME)
+_PAPERS = ("proof", "specs/", "NOT COMPLETE", MANIFEST_NAME, CHECKSUMS_NAME)
 """What is not audio begins so, at the top of the package."""
 
 LARGEST_FILE_BYTES, LARGEST_PAPER_BYTES, SMALL_BYTES, MOST_TIMES = 32_000_000_000, 50_000_000, 1_000_000, 50

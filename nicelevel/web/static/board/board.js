@@ -29,6 +29,7 @@ function chosenFiles(input) {
 function board() {
   return {
     dropping: false,
+    toldUploads: new Set(), // names that are or were on their way while the page is open: none of them broke off
     isEmpty: false,
     anchor: null, // id of the source that picking with Shift begins at
     chosen: null, // { source, destination } of the chosen cell
@@ -496,8 +497,8 @@ function board() {
       this.$refs.filter.select();
     },
 
-    openSet() {
-      location.assign(this.$root.querySelector("[data-set]").href);
+    openSpread() {
+      location.assign(this.$root.querySelector("[data-spread]").href);
     },
 
     async download() {
@@ -545,6 +546,7 @@ function board() {
     // One row for each file on its way to this job, also of other pages; and for what broke off before.
     showUploads(told) {
       const here = told.filter((each) => each.job === this.$root.dataset.job);
+      for (const each of here) this.toldUploads.add(each.name);
       const known = new Set(here.map((each) => `upload-${each.id}`));
       for (const row of this.$refs.body.querySelectorAll("tr.uploading[id]")) if (!known.has(row.id)) row.remove();
       for (const each of here) this.showUpload(each);
@@ -576,8 +578,7 @@ function board() {
 
     async showBrokenOff() {
       const { uploads } = await getJson(this.$root.dataset.upload);
-      const underWay = new Set([...this.$refs.body.querySelectorAll("tr.uploading b")].map((each) => each.textContent));
-      for (const { address, name, size_bytes, done_bytes } of uploads.filter((each) => !underWay.has(each.name))) {
+      for (const { address, name, size_bytes, done_bytes } of uploads.filter((each) => !this.toldUploads.has(each.name))) {
         const row = this.uploadRow(name, size_bytes, async () => {
           await remove(address);
           row.remove();

@@ -17,7 +17,7 @@ export function boardKeys(board, more) {
     Enter: () => board.openReading(),
     c: () => board.openCompare(),
     j: () => board.hearJoins(),
-    s: () => board.openSet(),
+    s: () => board.openSpread(),
     f: () => board.startFilter(),
     l: () => board.linkSet(),
     v: () => board.countVersion(),

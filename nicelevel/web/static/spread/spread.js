@@ -1,9 +1,9 @@
-// The Set view: drawn by the server; here the axes are changed.
+// The Spread: drawn by the server; here the axes are changed.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { isTyping, page } from "../page.js";
 
-function set() {
+function spread() {
   return {
     init() {
       addEventListener("keydown", (event) => {
@@ -18,5 +18,5 @@ function set() {
 }
 
 Alpine.data("page", page);
-Alpine.data("set", set);
+Alpine.data("spread", spread);
 Alpine.start();

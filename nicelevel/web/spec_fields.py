@@ -14,11 +14,15 @@ MOST_MB = 1e12
 
 
 def _number(text: str) -> float | str:
-    """A number as people write one, else the text as it is: the spec says what is wrong with it."""
+    """A number as people write one (−21,7; 48k), else the text as it is: the spec says what is wrong with it."""
+    plain = text.replace(MINUS, "-").replace(",", ".").strip()
+    thousand = plain[-1:] in ("k", "K")
     try:
-        return float(text.replace(MINUS, "-").replace(",", "."))
+        number = float(plain[:-1] if thousand else plain)
     except ValueError:
         return text
+    # 44.1 × 1000 is not 44100 to the last digit.
+    return round(number * 1000, 6) if thousand else number
 
 
 def _whole_or_word(text: str) -> int | str:

@@ -12,6 +12,7 @@ from nicelevel.core.plan import plan
 from nicelevel.core.plan.formats import outputs_beside
 from nicelevel.core.specs import Spec, parse_spec
 from nicelevel.core.specs.contradictions import Contradiction, contradictions
+from nicelevel.core.specs.spec import ENCODINGS_OF
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.core.toml import LARGEST_TOML_BYTES
 from nicelevel.core.values import Plan, Reading
@@ -71,7 +72,8 @@ def index() -> Any:
 def show(slug: str) -> str:
     known = _known_or_404(slug)
     view = _view(known, known.spec, _job(slug))
-    return render_template("specs/spec.html", view=view, groups=_groups(), jobs=all_jobs())
+    held = {container: sorted(encodings) for container, encodings in ENCODINGS_OF.items()}
+    return render_template("specs/spec.html", view=view, groups=_groups(), jobs=all_jobs(), encodings_of=held)
 
 
 @specs.post("/<slug>/draft")

@@ -206,3 +206,23 @@ def test_gain_range_is_empty_where_nothing_fits():
     allowed = gain_range(Prepared(reading), spec, planned(reading, spec).output)
     assert allowed.low > allowed.high
     assert allowed.ceiling == "max_true_peak_dbtp"
+
+
+@pytest.mark.parametrize(
+    ("seconds", "encoding", "most_bytes", "way_out"),
+    [
+        (4, "pcm_24", 800_000, "With 16 bits it would fit."),
+        (4, "pcm_24", 200_000, "MP3 at 320 kbit/s would fit."),
+        (4, "pcm_16", 60_000, "MP3 at 112 kbit/s would fit."),
+        (4, "pcm_16", 2_000, "not even MP3 would fit."),
+    ],
+)
+def test_what_is_too_large_is_told_what_would_fit(seconds, encoding, most_bytes, way_out):
+    spec = parse_spec(
+        f'[spec]\nname = "x"\n[limits]\nmax_size_bytes = {most_bytes}\n'
+        f'[[formats]]\ncontainer = "wav"\nencoding = "{encoding}"\n',
+        "x",
+    )
+    reading = meter_signal(signals.noise(seconds, -23))
+    found = plan(reading.source, lambda _: Prepared(reading), spec)
+    assert any(reason.endswith(way_out) for reason in found.reasons)

@@ -169,3 +169,19 @@ def test_a_broken_file_is_refused_with_a_sentence(client, store, data):
     answer = client.post("/specs/import", query_string={"name": "x.toml"}, data=data, headers=JSON)
     assert answer.status_code == 422
     assert answer.json["error"]["message"]
+
+
+@pytest.mark.parametrize(
+    ("key", "text", "value"),
+    [
+        ("loudness.target", "−21,7", -21.7),
+        ("loudness.target", "-21.7", -21.7),
+        ("formats.0.sample_rate", "48k", 48_000),
+        ("formats.0.sample_rate", "44.1k", 44_100),
+        ("formats.0.sample_rate", "44,1K", 44_100),
+    ],
+)
+def test_numbers_are_understood_as_people_write_them(own, key, text, value):
+    spec = spec_of_fields({**fields_of_spec(own.spec), key: text}, "client")
+    found = spec.loudness.target if key.startswith("loudness") else spec.formats[0].sample_rate
+    assert found == value

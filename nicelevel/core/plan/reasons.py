@@ -2,9 +2,10 @@
 
 import math
 
+from ..codecs import MOST_CHANNELS, coded_rate_hz, highest_kbps
 from ..specs.judge import LIMITS, MEASURES
 from ..specs.spec import MEASURE_UNITS, Spec
-from ..values import Plan, Reading, Source
+from ..values import Finding, Plan, Reading, Source
 from ..words import amount, change, figure
 from .formats import word_length_falls
 from .gain import GainRange
@@ -15,6 +16,8 @@ _CEILINGS = {
     "max_momentary_lufs": ("its loudest 400 ms", "LUFS"),
     "max_short_term_lufs": ("its loudest 3 s", "LUFS"),
 }
+_SHORT_BITS = 16
+
 _FIGURES = {limit.key: limit.figure for limit in LIMITS}
 
 
@@ -146,10 +149,23 @@ def misses(plan: Plan) -> list[str]:
     """What no gain can mend: range, length, size, format."""
     told = {*MEASURES, *_CEILINGS}
     return [
-        f"The spec asks for {finding.text}; found {_found(finding.found)}."
+        f"The spec asks for {finding.text}; found {_found(finding.found)}.{_would_fit(plan, finding)}"
         for finding in plan.verdict.findings
         if not finding.meets and finding.rule not in told
     ]
+
+
+def _would_fit(plan: Plan, finding: Finding) -> str:
+    """Of a file that is too large, what would be small enough: shorter words, else the highest bit rate that fits."""
+    source, most = plan.predicted.source, finding.required
+    if finding.rule != "max_size_bytes" or not isinstance(most, int):
+        return ""
+    if (plan.output.bits or 0) > _SHORT_BITS and source.frames * source.channels * _SHORT_BITS // 8 < most:
+        return f" With {_SHORT_BITS} bits it would fit."
+    channels = min(source.channels, MOST_CHANNELS["mp3"])
+    kbps = highest_kbps("mp3", coded_rate_hz("mp3", source.sample_rate_hz), source.duration_s, most)
+    folded = ", folded down to stereo," if channels < source.channels else ""
+    return f" MP3 at {kbps:g} kbit/s{folded} would fit." if kbps else " At this length not even MP3 would fit."
 
 
 def _prepared(source: Source, plan: Plan) -> list[str]:

@@ -19,6 +19,7 @@ function spec() {
 
     init() {
       undoKeys(this.$root.dataset.undo, () => location.reload());
+      for (const row of this.$refs.formats.children) this.offerHeld(row);
       this.$refs.formats.addEventListener("click", (event) => this.dropFormat(event));
       addEventListener("keydown", (event) => this.onKey(event));
       addEventListener("beforeunload", (event) => this.isChanged && event.preventDefault());
@@ -37,9 +38,23 @@ function spec() {
       links[at + by]?.click();
     },
 
-    changed() {
+    // While somebody types nothing is judged: that is done when the field is left.
+    touched() {
       this.isChanged = true;
+    },
+
+    changed(event) {
+      this.isChanged = true;
+      if (event?.target.name.endsWith(".container")) this.offerHeld(event.target.closest("li"));
       this.draw();
+    },
+
+    // A container offers what it can hold; what it cannot is not there to be chosen.
+    offerHeld(row) {
+      const [container, encoding] = ["container", "encoding"].map((name) => row.querySelector(`[name$=".${name}"]`));
+      const held = JSON.parse(this.$refs.fields.dataset.held)[container.value];
+      for (const option of encoding.options) option.hidden = option.disabled = !held.includes(option.value);
+      if (encoding.selectedOptions[0]?.disabled) encoding.value = [...encoding.options].find((option) => !option.disabled).value;
     },
 
     field(name) {

@@ -74,8 +74,10 @@ def figure_groups(reading: Reading) -> tuple[Group, ...]:
 
 
 def _loudness(reading: Reading) -> tuple[Figure, ...]:
+    gate = relative_gate_lufs(gating_blocks(reading.curves.energies))
     return (
         Figure("Integrated", f"{level(reading.integrated_lufs)} LUFS", "loudness of the whole, gated"),
+        Figure("Relative gate", f"{level(gate)} LUFS", "quieter than this does not count"),
         Figure("Loudness range", f"{level(reading.loudness_range_lu)} LU", "from quiet to loud passages"),
         Figure(
             f"Loudest 3 s{_at(reading, SHORT_TERM_HOPS)}",

@@ -127,7 +127,7 @@ export class Drawing extends Chart {
   loudness(series) {
     this.scaleLoudness(series);
     const { loudness, x0, x1 } = this.strips, context = this.context, { band_lufs: band } = this.data;
-    this.text(10, loudness.top - 10, "Short-term loudness, LUFS", { colour: "ink", weight: 600, size: 11.5 });
+    this.text(10, loudness.top - 16, "3 s, LUFS", { colour: "ink", weight: 600, size: 11.5 });
     for (let lufs = this.topLufs; lufs >= this.lowLufs; lufs -= 6) {
       const y = this.yOfLufs(lufs);
       this.line([[x0, y], [x1 + 12 + BARS_WIDE, y]], "rule", 0.7);

@@ -258,7 +258,8 @@ export class Painter extends Chart {
   loudness(series) {
     this.scaleLoudness(series);
     const { loudness, x0, x1 } = this.strips;
-    this.text(10, loudness.top - 6, "Loudness, LUFS", { colour: "ink", weight: 600, size: 11.5 });
+    this.text(10, loudness.top - 8, "Loudness", { colour: "ink", weight: 600, size: 11.5 });
+    this.text(10, loudness.top + 4, "LUFS");
     for (let lufs = this.topLufs; lufs >= this.lowLufs; lufs -= 6) {
       const y = this.yOfLufs(lufs);
       this.line([[x0, y], [x1 + 104, y]], "rule", 0.7);
@@ -280,7 +281,8 @@ export class Painter extends Chart {
     if (gate !== null && gate > this.lowLufs) {
       const y = this.yOfLufs(gate);
       this.line([[x0, y], [x1, y]], "soft", 1, [3, 3]);
-      this.text(x1 - 4, y + 12, `relative gate ${signed(gate, 1)}: quieter than this does not count`, { align: "right" });
+      // Beside the curves, not on them; the list of figures says what it means.
+      this.text(x1 + 10, y + 12, `gate ${signed(gate, 1)}`);
     }
   }
 
@@ -328,7 +330,7 @@ export class Painter extends Chart {
     const { pair, x0, x1 } = this.strips;
     if (!pair.tall) return;
     const middle = pair.top + pair.tall / 2, half = pair.tall / 2 - 1;
-    this.text(10, middle - 2, "Left to right", { colour: "ink", weight: 600, size: 11.5 });
+    this.text(10, middle - 2, "Sides", { colour: "ink", weight: 600, size: 11.5 });
     this.text(10, middle + 11, "correlation");
     this.line([[x0, middle], [x1, middle]], "rule");
     ["+1 the same", "0 unrelated", "−1 opposite"].forEach((word, at) => this.text(x1 + 10, pair.top + 6 + at * (half - 1), word));

@@ -14,6 +14,7 @@ import pytest
 import soundfile
 from playwright.sync_api import expect
 
+from nicelevel.web.board import FIRST_ROWS
 from tests import reference, signals
 
 DROP = """
@@ -436,3 +437,19 @@ def test_a_mix_and_its_stems_are_linked_by_a_key(board, tmp_path):
     expect(board.locator(".why")).to_contain_text("The stems add up to the mix")
     board.keyboard.press("l")
     expect(board.locator("tr.linked")).to_have_count(0)
+
+
+def test_the_bar_counts_what_changes_far_from_the_view(board, live, tmp_path):
+    """Rows beyond the first are outlines: they are not fetched when they change, and count all the same."""
+    for number in range(FIRST_ROWS + 12):
+        drop(board, signals.write(tmp_path / f"prompt {number:02d}.wav", signals.noise(1, -30, seed=number)))
+    expect(board.locator("tr[data-state=measured]")).to_have_count(FIRST_ROWS + 12)
+    board.reload()
+    expect(board.locator("#actions")).to_contain_text("Render")
+    last = board.locator("tr[data-source]").last.get_attribute("data-source")
+    place = board.locator("td.cell").first.get_attribute("data-destination")
+    token = board.locator("meta[name=csrf-token]").get_attribute("content")
+    form = {"source": last, "destination": place, "csrf_token": token}
+    board.request.post(f"{board.url.partition('#')[0]}/render", form=form)
+    expect(board.locator("#summary")).to_contain_text("1 proved")
+    expect(board.locator("#running")).to_have_text("")

@@ -51,6 +51,8 @@ export function keepTrue(data, container, afterChange) {
       const row = document.getElementById(`source-${id}`);
       return !row || isWhole(row);
     });
+    // What changed far from the view is not fetched, but it counts.
+    if (changed.size) gatherBar();
     changed.clear();
     const wanted = [...new Set([...ids, ...near])];
     const now = wanted.slice(0, ROWS_AT_ONCE);

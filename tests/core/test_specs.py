@@ -36,6 +36,7 @@ SHIPPED = {
     "streamed-album": ("AES77-2023 (from memory)", "integrated", -14.0, 0.5, -1.0),
     "streamed-music": ("AES77-2023 (from memory)", "integrated", -16.0, 0.5, -1.0),
     "streamed-speech": ("AES77-2023 (from memory)", "integrated", -18.0, 0.5, -1.0),
+    "three-formats": ("common practice", None, None, None, 0.0),
 }
 
 

@@ -178,7 +178,7 @@ def test_eight_sources_and_four_destinations_fit_without_overlap(board, tmp_path
     board.locator("td.cell").first.click()
     board.wait_for_selector(".close-up svg")
     view = board.locator("main.rows").bounding_box()
-    rows = [each.bounding_box() for each in board.locator("tbody tr").all()]
+    rows = [each.bounding_box() for each in board.locator("main.rows tbody tr").all()]
     seen = [box for box in rows if box["y"] + box["height"] <= view["y"] + view["height"]]
     assert len(seen) >= 8
     assert board.locator("th.dest").count() == 4
@@ -266,6 +266,7 @@ def test_what_is_taken_away_comes_back_by_one_key(board, tmp_path):
     board.keyboard.press("Control+z")
     expect(board.locator("th.dest")).to_have_count(4)
     expect(chosen).to_have_attribute("data-state", "proved")
+    expect(board.locator("td.cur")).to_have_count(1)
     board.keyboard.press("F2")
     board.fill("dialog.ask input", "Kept for good")
     board.keyboard.press("Enter")

@@ -31,9 +31,13 @@ def _begin(files, out, *more):
     spec = out.parent / "feed.toml"
     spec.write_text(SPEC)
     command = [*COMMAND, "render", *map(str, files), "--spec", str(spec), "--out", str(out), "--json", *more]
-    # What is ignored on purpose stays ignored, and a shell has its background jobs ignore Ctrl-C.
-    heard = {"preexec_fn": lambda: signal.signal(signal.SIGINT, signal.default_int_handler)}
-    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, **heard)
+    # What is ignored on purpose stays ignored: Ctrl-C in the background of a shell, a hung up terminal under nohup.
+    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=_hear_all)
+
+
+def _hear_all():
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    signal.signal(signal.SIGHUP, signal.SIG_DFL)
 
 
 def _wait_for_part(folder):

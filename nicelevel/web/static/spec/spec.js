@@ -14,6 +14,7 @@ function spec() {
   return {
     isChanged: false,
     asking: false,
+    isKeeping: false,
     again: false,
     over: false,
 
@@ -62,8 +63,13 @@ function spec() {
     },
 
     // One question at a time; what changed meanwhile is asked next.
-    async draw() {
+    draw() {
+      if (this.isKeeping) return;
       if (this.asking) return (this.again = true);
+      this.drawing = this.ask();
+    },
+
+    async ask() {
       this.asking = true;
       try {
         const html = await postForHtml(this.$root.dataset.draft, new FormData(this.$refs.fields));
@@ -151,7 +157,11 @@ function spec() {
       this.changed();
     },
 
+    // What is still being drawn comes first: kept, a spec may have another address.
     async keep() {
+      this.isKeeping = true;
+      this.again = false;
+      await this.drawing;
       try {
         const fields = new FormData(this.$refs.fields);
         if (this.over) fields.set("over", "1");
@@ -160,6 +170,7 @@ function spec() {
         location.assign(address);
         say(`Kept as version ${version}.`);
       } catch (error) {
+        this.isKeeping = false;
         this.over = error.code === "conflict"; // said, so the next press means it
         say(error.message);
       }

@@ -82,6 +82,10 @@ def _reading(page: Page, at_a_note: bool) -> None:
 
 def _render_all(page: Page, folder: Path) -> None:
     """Render what lands, where it is not rendered yet, and look at it under way."""
+    # What is asked is answered first: until then the stems that it is about are not rendered.
+    for answer in page.locator("[data-answer]", has_text="Each for itself").all():
+        answer.click()
+        page.wait_for_timeout(1500)
     if page.locator("#actions .main:enabled").count():
         page.click("#actions .main")
         page.wait_for_selector("[data-unfinished]")

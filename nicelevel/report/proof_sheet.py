@@ -193,7 +193,7 @@ def _row(finding: dict[str, Any], made: Made) -> RuleRow:
     return RuleRow(
         rule=_RULES.get(rule, rule.replace("_", " ")),
         required=_required(finding),
-        predicted=_stated(rule, finding["found"] if rule == "format" else predicted),
+        predicted=_stated(rule, predicted),
         proved=_stated(rule, finding["found"]),
         meets=finding["meets"],
         source=_STANDARDS.get(rule, "spec"),

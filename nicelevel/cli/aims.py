@@ -14,10 +14,10 @@ from nicelevel.core.plan.members import Leader
 from nicelevel.core.plan.sets import Candidate, loudest, propose_sets
 from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.core.prepare import Workshop
-from nicelevel.core.process import Member, planned_alone
+from nicelevel.core.process import Member, plans_of_file
 from nicelevel.core.specs import Spec, load_spec
 from nicelevel.core.specs.match import match_spec, matched
-from nicelevel.core.values import Plan, Reading
+from nicelevel.core.values import Reading
 
 from .batch import in_order
 
@@ -82,7 +82,7 @@ def shared_gain(files: Sequence[str], spec: Spec, jobs: int, is_asked: bool = Tr
     mix = _mix_of(list(readings), readings)
     path = mix or str(loudest(readings))
     with Workshop(Path(path), with_hops=True) as workshop:
-        leader = Leader(workshop.source(), workshop.find, planned_alone(workshop, spec), Path(path).stem)
+        leader = Leader(workshop.source(), workshop.find, plans_of_file(workshop, spec), Path(path).stem)
         yield CommonGain(path, leader, mix is not None)
 
 
@@ -104,8 +104,3 @@ def _mix_of(paths: list[str], readings: dict[str, Reading]) -> str | None:
     except UnsupportedError:
         return None
     return mix if adds_up else None
-
-
-def plans_of_aim(workshop: Workshop, spec: Spec, member: Member | None) -> tuple[Plan, ...]:
-    """The plans of one file, by itself or as a member."""
-    return planned_alone(workshop, spec) if member is None else member.plans(workshop, spec)

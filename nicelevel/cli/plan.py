@@ -6,12 +6,12 @@ from typing import Any
 import click
 
 from nicelevel.core.prepare import Workshop
-from nicelevel.core.process import Member
+from nicelevel.core.process import Member, plans_of_file
 from nicelevel.core.specs import Spec
 from nicelevel.report.as_json import plans_json
 from nicelevel.report.words import level
 
-from .aims import aim_options, plans_of_aim, shared_gain, spec_of_aim
+from .aims import aim_options, shared_gain, spec_of_aim
 from .batch import batch_options, run_batch
 from .table import print_table
 
@@ -35,7 +35,7 @@ def plan(
 
 def _plan(path: str, spec: Spec, member: Member | None) -> dict[str, Any]:
     with Workshop(Path(path), spec.method.allow == "limiter") as workshop:
-        return plans_json(path, plans_of_aim(workshop, spec, member))
+        return plans_json(path, plans_of_file(workshop, spec, member))
 
 
 def _show(answers: list[dict[str, Any]]) -> None:

@@ -60,7 +60,7 @@ def process(
     most_kept_bytes = 0 if all(wanted.encoding in LOSSY for wanted in spec.formats) else MOST_KEPT_BYTES
     with_hops, preparing = spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)
     with Workshop(path, with_hops, preparing, most_kept_bytes) as workshop:
-        chosen = planned_alone(workshop, spec) if member is None else member.plans(workshop, spec)
+        chosen = plans_of_file(workshop, spec, member)
         for plan in chosen:
             refuse(plan)
         beside = outputs_beside(workshop.source(), spec)
@@ -100,9 +100,9 @@ def process(
         return [made[number] for number in range(len(chosen))]
 
 
-def planned_alone(workshop: Workshop, spec: Spec) -> tuple[Plan, ...]:
-    """The plans of one file by itself."""
-    return plans(workshop.source(), workshop.find, spec)
+def plans_of_file(workshop: Workshop, spec: Spec, member: Member | None = None) -> tuple[Plan, ...]:
+    """The plans of one file, by itself or as a member of a set."""
+    return plans(workshop.source(), workshop.find, spec) if member is None else member.plans(workshop, spec)
 
 
 def refuse(plan: Plan) -> None:

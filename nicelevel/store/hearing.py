@@ -117,6 +117,11 @@ def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Take:
     return Take(f"source-{source.id}", kind, name, detail, level, *_length(reading), source.digest[:16])
 
 
+def _shown(plans: Sequence[Plan] | None) -> list[Plan]:
+    """The plans that can be heard, in the order of the spec's formats; files per channel are one whole programme."""
+    return list(dict.fromkeys(each.shown for each in plans or ()))
+
+
 def _planned(
     source: Source,
     destination: Destination,
@@ -126,7 +131,7 @@ def _planned(
     of_each: bool = False,
 ) -> list[Take]:
     """Plans that are not rendered yet, of the first format or of each; of files per channel the whole programme."""
-    shown = list(dict.fromkeys(each.shown for each in plans or ()))
+    shown = _shown(plans)
     takes = []
     for number, plan in enumerate(shown if of_each else shown[:1]):
         if plan.action == "as_is" and not plan.output.is_lossy:
@@ -252,7 +257,7 @@ def _opened_plan(key: str, audio: AudioFolder, finish: Finish) -> Iterator[tuple
     destination_id, number = (*rest, 0, 0)[:2]
     source, destination = find_source(source_id), find_destination(destination_id)
     found = plans_at(source, destination, audio) if kind == "plan" and source and destination else None
-    shown = list(dict.fromkeys(each.shown for each in found or ()))
+    shown = _shown(found)
     if source is None or number >= len(shown):
         raise NotFoundError(GONE)
     plan = shown[number]

@@ -77,7 +77,7 @@ def sources_of(job_id: int) -> list[Source]:
 
 def name_source(source: Source, title: str) -> None:
     """Call a source otherwise; without a title it is called by its file again."""
-    called = title.strip()[:_LONGEST_TITLE] or PurePath(source.file_name).stem or source.file_name
+    called = title.strip() or PurePath(source.file_name).stem or source.file_name
     with database.atomic():
         Source.update(title=called[:_LONGEST_TITLE]).where(Source.id == source.id).execute()
         announce(source.job_id, source.id)

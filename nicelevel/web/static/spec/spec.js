@@ -92,8 +92,8 @@ function spec() {
       for (const field of this.$refs.fields.elements) {
         const isWrong = field.name !== "" && field.name === key;
         field.classList.toggle("wrong", isWrong);
-        field.toggleAttribute("aria-invalid", isWrong);
         if (isWrong) field.setAttribute("aria-invalid", "true");
+        else field.removeAttribute("aria-invalid");
       }
     },
 

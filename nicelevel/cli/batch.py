@@ -69,11 +69,9 @@ def _ending_at_once(answers: Sequence[Json], count: int) -> Iterator[None]:
     """Let a signal end the process now, whatever its threads are at; status 128 and its number, as shells have it."""
 
     def end(number: int, frame: FrameType | None) -> None:
-        scratch.remove_all()
         done = f"{len(answers)} of {count} done" if count > 1 else "Nothing was finished"
-        sys.stderr.write(f"\nnice-level: stopped. {done}; nothing half is left.\n")
-        sys.stderr.flush()
-        os._exit(128 + number)
+        words = f"\nnice-level: stopped. {done}; nothing half is left.\n"
+        scratch.end_process(128 + number, words, _ENDING_SIGNALS)
 
     # What is ignored on purpose stays ignored: nohup does so with a terminal that hangs up.
     asked = [each for each in _ENDING_SIGNALS if signal.getsignal(each) != signal.SIG_IGN]

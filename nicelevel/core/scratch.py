@@ -3,18 +3,27 @@
 Work that ends by itself removes its own. Who ends the process at once, in the middle of work, removes all of them.
 """
 
-import shutil
+import os
+import signal
 import tempfile
 import threading
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import NoReturn
 
-_lock = threading.Lock()
+# A signal may come to a thread that holds it.
+_lock = threading.RLock()
 _there: set[Path] = set()
 
+_LAST_PROGRAM = 'words=$1; shift; rm -rf -- "$@"; printf "%s" "$words" >&2; exit "$0"'
 
-def is_there(path: Path) -> None:
-    """Say that a temporary file or folder exists."""
+
+@contextmanager
+def being_made(path: Path) -> Iterator[None]:
+    """While a temporary file comes into being, the process does not end at once; then it is known."""
     with _lock:
+        yield
         _there.add(path)
 
 
@@ -24,22 +33,25 @@ def is_gone(path: Path) -> None:
         _there.discard(path)
 
 
-def remove_all() -> None:
-    """Remove whatever still exists: the last thing that a process does that ends at once."""
+def end_process(status: int, words: str, ignoring: Iterable[int]) -> NoReturn:
+    """Remove whatever still exists, say the words on stderr and end with a status, deaf to these signals meanwhile.
+
+    Another program takes the place of this one and does it: no thread of ours outlives that, so none can open a file
+    anew that has just been removed.
+    """
     with _lock:
-        for path in _there:
-            if path.is_dir():
-                shutil.rmtree(path, ignore_errors=True)
-            else:
-                path.unlink(missing_ok=True)
+        for number in ignoring:
+            signal.signal(number, signal.SIG_IGN)
+        os.execv("/bin/sh", ["sh", "-c", _LAST_PROGRAM, str(status), words, *map(str, _there)])
 
 
 class ScratchFolder(tempfile.TemporaryDirectory[str]):
     """A folder for what nobody needs afterwards; a context manager that gives its path."""
 
     def __init__(self) -> None:
-        super().__init__(prefix="nice-level-")
-        is_there(Path(self.name))
+        with _lock:
+            super().__init__(prefix="nice-level-")
+            _there.add(Path(self.name))
 
     def cleanup(self) -> None:
         super().cleanup()

@@ -62,6 +62,36 @@ def test_a_command_that_is_stopped_ends_at_once_and_leaves_nothing_half(long_fil
     assert out == ""
 
 
+OPENING_ANEW = """
+import signal, sys, threading
+from pathlib import Path
+from nicelevel.cli.batch import _ending_at_once
+from nicelevel.core.files import StagedFile
+
+def open_anew():
+    while True:
+        with staged.path.open("wb") as file:
+            file.write(b"half")
+
+staged = StagedFile(Path(sys.argv[1]) / "take.wav")
+with _ending_at_once([], 1):
+    for _ in range(4):
+        threading.Thread(target=open_anew, daemon=True).start()
+    print("begun", flush=True)
+    threading.Event().wait()
+"""
+
+
+@pytest.mark.parametrize("chance", range(5))
+def test_a_writer_that_opens_its_file_anew_as_the_command_ends_leaves_nothing(tmp_path, chance):
+    """Encoders open by name: one did so between the removing and the end, in five of twelve tries."""
+    with subprocess.Popen([sys.executable, "-c", OPENING_ANEW, str(tmp_path)], stdout=subprocess.PIPE) as process:
+        assert process.stdout.readline() == b"begun\n"
+        process.send_signal(signal.SIGTERM)
+    assert process.returncode == 128 + signal.SIGTERM
+    assert list(tmp_path.iterdir()) == []
+
+
 @pytest.mark.parametrize("more", [(), ("--replace",)])
 def test_of_two_commands_with_one_output_name_one_is_told(long_files, tmp_path, more):
     (tmp_path / "other").mkdir()

@@ -18,7 +18,7 @@ from pathlib import Path
 import soundfile
 
 from ..errors import NoPermissionError, NoSpaceError, OutputExistsError
-from ..scratch import is_gone, is_there
+from ..scratch import being_made, is_gone
 
 _FULL_CODES = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _NO_LINKS_CODES = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK, errno.EACCES}
@@ -43,9 +43,9 @@ class StagedFile:
             self.path = final.with_name(f".{final.name}.{secrets.token_hex(6)}.part")
             # A link that somebody put under this name is not followed.
             flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-            self._held = os.open(self.path, flags, 0o666)
+            with being_made(self.path):
+                self._held = os.open(self.path, flags, 0o666)
             _lock(self._held)
-            is_there(self.path)
 
     def publish(self, name: str | None = None, replace: bool = False) -> Path:
         """Give the file its name (its own or another one in the same folder) and return its path.

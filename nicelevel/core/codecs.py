@@ -28,6 +28,40 @@ AC3_FRAMES = 1536
 """AC-3 comes in frames of so many, and has no place for a length: a file ends on a whole one (ATSC A/52, 5.1)."""
 
 
+CONSTANT = frozenset({"mp3", "opus", "ac3"})
+"""Those that keep to a bit rate frame by frame where that is asked for."""
+
+MP3_HIGH_FRAMES, MP3_LOW_FRAMES = 1152, 576
+"""Samples of one frame (ISO/IEC 11172-3 and 13818-3, layer III)."""
+
+_MP3_DELAY_FRAMES = 1105
+"""What LAME puts before and after, at least (its encoder's 576 and a decoder's 529)."""
+
+_AAC_FRAMES, _AAC_PACKET_BYTES, _AAC_FILE_BYTES = 1024, 4, 1000
+_OPUS_RATE_HZ, _OPUS_FRAMES, _OPUS_DELAY_FRAMES = 48_000, 960, 312
+_OPUS_HEAD_BYTES, _OGG_PAGE_BYTES, _OGG_PACKETS_PER_PAGE, _OGG_LACE = 144, 27, 50, 255
+"""Beside the packets: tables of MP4, heads and pages of Ogg (RFC 3533, 6; RFC 7845), as FFmpeg writes them."""
+
+
+def coded_bytes(encoding: str, sample_rate_hz: int, kbps: float, frames: int) -> int:
+    """Bytes of a coded file: to one frame of CONSTANT codecs at constant bit rates, else what the bit rate says."""
+    plain, per_s = round(frames / sample_rate_hz * kbps * 125), kbps * 125
+    if encoding == "mp3":
+        length = MP3_HIGH_FRAMES if sample_rate_hz >= MP3_HIGH_FROM_HZ else MP3_LOW_FRAMES
+        # One frame more for the tag that tells the exact length.
+        return int((1 + -(-(frames + _MP3_DELAY_FRAMES) // length)) * length / sample_rate_hz * per_s)
+    if encoding == "ac3":
+        return round(-(-frames // AC3_FRAMES) * AC3_FRAMES / sample_rate_hz * per_s)
+    if encoding == "aac":
+        return plain + (-(-frames // _AAC_FRAMES) + 1) * _AAC_PACKET_BYTES + _AAC_FILE_BYTES
+    if encoding == "opus":
+        packets = -(-(frames * _OPUS_RATE_HZ // sample_rate_hz + _OPUS_DELAY_FRAMES) // _OPUS_FRAMES)
+        packet_bytes = int(per_s * _OPUS_FRAMES / _OPUS_RATE_HZ)
+        pages_bytes = -(-packets // _OGG_PACKETS_PER_PAGE) * _OGG_PAGE_BYTES
+        return _OPUS_HEAD_BYTES + packets * (packet_bytes + packet_bytes // _OGG_LACE + 1) + pages_bytes
+    return plain
+
+
 def constant_kbps(encoding: str, sample_rate_hz: int) -> tuple[int, ...]:
     """Bit rates of a codec at a sample rate, in ascending order: those that exist, or the usual ones of many."""
     if encoding == "mp3":
@@ -44,6 +78,8 @@ def coded_rate_hz(encoding: str, sample_rate_hz: int) -> int:
 
 
 def highest_kbps(encoding: str, sample_rate_hz: int, duration_s: float, most_bytes: int) -> float | None:
-    """The highest bit rate whose audio is no larger than so many bytes; None where even the lowest is."""
-    fitting = [kbps for kbps in constant_kbps(encoding, sample_rate_hz) if kbps * 125 * duration_s <= most_bytes]
+    """The highest bit rate whose file is no larger than so many bytes; None where even the lowest is."""
+    frames = round(duration_s * sample_rate_hz)
+    known = constant_kbps(encoding, sample_rate_hz)
+    fitting = [kbps for kbps in known if coded_bytes(encoding, sample_rate_hz, kbps, frames) <= most_bytes]
     return float(fitting[-1]) if fitting else None

@@ -21,7 +21,7 @@ from .plan.limiter import Limited
 from .prepare import Find, Kept
 from .progress import Progress, share_of
 from .prove import prove
-from .rehearse import SHORTEST_S, expected_reading
+from .rehearse import SHORTEST_S, expected_reading, nominal_kbps
 from .render import render
 from .specs import Spec
 from .specs.judge import MEASURES, named_limits
@@ -85,12 +85,13 @@ def produce(
     refinements = (
         0 if rehearsed else REFINEMENTS if first.predicted.source.duration_s >= SHORTEST_S else SHORT_REFINEMENTS
     )
+    nominal = _nominal_kbps(order) if first.output.encoding == "vorbis" else None
     for number in range(MOST_ROUNDS):
         is_last = number + 1 == MOST_ROUNDS
         # What has met its spec once is made again rather than something that may be nearer to the target.
         planned = met if is_last and met else planned
         part = _of_round(progress, number, rehearsed) if first.output.is_lossy else progress
-        staged = render(order.path, *planned, target, share_of(part, 0.0, RENDER_SHARE), order.kept)
+        staged = render(order.path, *_set(planned, nominal), target, share_of(part, 0.0, RENDER_SHARE), order.kept)
         try:
             carried = _carried(order, staged, planned[0])
             with beside(staged.settle) as settled:
@@ -109,6 +110,16 @@ def produce(
         finally:
             staged.discard()
     raise AssertionError("the last round publishes")
+
+
+def _nominal_kbps(order: Order) -> float | None:
+    return nominal_kbps(order.path, *order.planned, order.find(order.planned[0].preparation))
+
+
+def _set(planned: Planned, nominal: float | None) -> Planned:
+    """What is planned, with the encoder set to a nominal bit rate."""
+    plan, limited = planned
+    return replace(plan, output=replace(plan.output, nominal_kbps=nominal)), limited
 
 
 def _of_round(progress: Progress | None, number: int, rehearsed: bool) -> Progress | None:

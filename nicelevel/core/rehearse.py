@@ -22,8 +22,8 @@ from .plan.limiter import Limited
 from .prepare import Prepared
 from .render import rendered_piece
 from .scratch import ScratchFolder
-from .units import energy_from_lufs, lufs_from_energy
-from .values import Plan, Reading, Source
+from .units import energy_from_lufs, lufs_from_energy, seconds_from_frames
+from .values import OutputFormat, Plan, Reading, Source
 
 PIECES, PIECE_S = 8, 4
 AT_ONCE = 2
@@ -40,6 +40,9 @@ FADE_S = 0.01
 
 DENSITY_POWER = 8
 """Peaks count by this power: those near the highest alone."""
+
+MOST_TRIES, CLOSE_RATIO, MOST_RAISED = 4, 0.02, 1.5
+"""How often a nominal bit rate is tried, how near is near enough, and how far it is raised for a calm programme."""
 
 STEPS_PER_SECOND = HOPS_PER_SECOND // HOPS_PER_ENERGY
 
@@ -71,6 +74,40 @@ def expected_reading(path: Path, plan: Plan, limited: Limited | None, prepared: 
     return _moved(plan.predicted, _level_lufs(after) - _level_lufs(before), true_peak_db, sample_peak_db)
 
 
+def nominal_kbps(path: Path, plan: Plan, limited: Limited | None, prepared: Prepared) -> float | None:
+    """The nominal bit rate at which an encoder that has only those comes to the one that a plan asks for.
+
+    Found by encoding pieces from all over the programme; None where that cannot be tried.
+    """
+    source, asked_kbps = prepared.reading.source, plan.output.bitrate_kbps
+    assert asked_kbps
+    seconds = int(source.duration_s)
+    starts_s = [seconds * (2 * n + 1) // (2 * PIECES) for n in range(PIECES)] if seconds > PIECES * PIECE_S else [0]
+    piece_s = PIECE_S if len(starts_s) > 1 else seconds + 1
+    try:
+        medley = _medley(
+            path, plan, limited, source, [max(0, start_s - piece_s // 2) for start_s in starts_s], piece_s
+        )
+    except UnsupportedError:
+        return None
+    nominal, tried, duration_s = asked_kbps, [], seconds_from_frames(len(medley), source.sample_rate_hz)
+    for _ in range(MOST_TRIES):
+        found_kbps = _coded_bytes(medley, plan, nominal) * 8 / 1000 / duration_s
+        tried.append((abs(found_kbps - asked_kbps), nominal))
+        if abs(found_kbps - asked_kbps) <= CLOSE_RATIO * asked_kbps:
+            break
+        nominal = min(nominal * asked_kbps / found_kbps, MOST_RAISED * asked_kbps)
+    # Some bit rates lie between two that an encoder jumps over.
+    return min(tried)[1]
+
+
+def _coded_bytes(medley: NDArray[np.float64], plan: Plan, nominal: float) -> int:
+    with ScratchFolder() as folder:
+        path = Path(folder) / "rehearsal"
+        _write(medley, path, replace(plan.output, nominal_kbps=nominal))
+        return path.stat().st_size
+
+
 def critical_starts_s(peaks: NDArray[np.float32], limited: Limited | None) -> list[int]:
     """Where the PIECES pieces of PIECE_S begin that are densest under the peak; none overlaps another.
 
@@ -91,11 +128,11 @@ def critical_starts_s(peaks: NDArray[np.float32], limited: Limited | None) -> li
 
 
 def _medley(
-    path: Path, plan: Plan, limited: Limited | None, source: Source, starts_s: list[int]
+    path: Path, plan: Plan, limited: Limited | None, source: Source, starts_s: list[int], piece_s: int = PIECE_S
 ) -> NDArray[np.float64]:
     rate_hz = source.sample_rate_hz
     fade = np.sin(np.linspace(0.0, np.pi / 2, round(FADE_S * rate_hz))) ** 2
-    places = [(start_s * rate_hz, min(source.frames, (start_s + PIECE_S) * rate_hz)) for start_s in starts_s]
+    places = [(start_s * rate_hz, min(source.frames, (start_s + piece_s) * rate_hz)) for start_s in starts_s]
     medley, done = np.empty((sum(last - first for first, last in places), source.channels)), 0
     with take_in(path) as audio:
         for first, last in places:
@@ -116,12 +153,16 @@ def _measured(medley: NDArray[np.float64], source: Source) -> Reading:
 def _encoded(medley: NDArray[np.float64], plan: Plan) -> Reading:
     with ScratchFolder() as folder:
         path = Path(folder) / "rehearsal"
-        sink = open_sink(path, plan.output, len(medley))
-        try:
-            sink.write(medley)
-        finally:
-            sink.close()
+        _write(medley, path, plan.output)
         return measure(path)
+
+
+def _write(medley: NDArray[np.float64], path: Path, output: OutputFormat) -> None:
+    sink = open_sink(path, output, len(medley))
+    try:
+        sink.write(medley)
+    finally:
+        sink.close()
 
 
 def _level_lufs(readings: Sequence[Reading]) -> float:

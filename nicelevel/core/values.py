@@ -24,9 +24,16 @@ Action = Literal["as_is", "gain", "limit", "cannot_meet"]
 PeakKind = Literal["true_peak", "sample_peak"]
 
 
+ESTIMATE_RATIO = 0.1
+"""A size that is an estimate may be off by so much."""
+
+
 @dataclass(frozen=True)
 class Source:
-    """An audio file as its header describes it; it is never changed."""
+    """An audio file as its header describes it; it is never changed.
+
+    size_is_estimate: of a file not written yet, that its contents may still move its size by a tenth.
+    """
 
     path: Path
     size_bytes: int | None
@@ -37,6 +44,7 @@ class Source:
     frames: int
     bits_declared: int | None
     bitrate_kbps: float | None = None
+    size_is_estimate: bool = False
 
     @property
     def channels(self) -> int:
@@ -67,6 +75,7 @@ class Curves:
     `peaks`: float32, largest absolute sample of any channel; one more where the file ends inside a hop.
     `correlations`: float32, of the two channels in every tenth of a second, NaN where one is silent; else empty.
     `spectrum`: float32, long-term mean power of each bin from 0 to half the rate; empty for short files.
+    `autocorrelations`: float64, of pieces spread over the file: see `measure/prediction.py`.
     """
 
     energies: NDArray[np.float64]
@@ -74,6 +83,7 @@ class Curves:
     peaks: NDArray[np.float32]
     correlations: NDArray[np.float32]
     spectrum: NDArray[np.float32]
+    autocorrelations: NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -131,7 +141,7 @@ class Reading:
 
 def _no_curves() -> Curves:
     doubles, singles = np.empty(0, np.float64), np.empty(0, np.float32)
-    return Curves(doubles, doubles, singles, singles, singles)
+    return Curves(doubles, doubles, singles, singles, singles, np.empty((0, 0, 0)))
 
 
 @dataclass(frozen=True)
@@ -168,6 +178,7 @@ class OutputFormat:
 
     `encoding` of what is packed without loss is that of its words; `lossless` names the packing, flac or alac.
     Of a file per channel: `part_of` is the layout of the programme, `channel` the number of this one in it.
+    nominal_kbps: what an encoder without constant bit rates is set to, so that it comes to the one that is asked for.
     """
 
     container: str
@@ -180,6 +191,7 @@ class OutputFormat:
     lossless: str | None = None
     part_of: Layout | None = None
     channel: int | None = None
+    nominal_kbps: float | None = None
 
     @property
     def of_all_channels(self) -> "OutputFormat":

@@ -9,7 +9,7 @@ from pathlib import Path
 from zipstream import ZIP_STORED, ZipStream
 
 from nicelevel.core.errors import LostError
-from nicelevel.core.files.names import safe_name
+from nicelevel.core.files.names import packed_path, safe_name
 from nicelevel.core.package import CHECKSUMS_NAME, Packed, checksum_list, with_own_names
 from nicelevel.report.proof_sheet import ProofSheet, rules_csv, sheets_csv
 from nicelevel.store.audio import AudioFolder
@@ -17,6 +17,7 @@ from nicelevel.store.current import Absent, absent_files, current_deliverables
 from nicelevel.store.database import connected
 from nicelevel.store.deliverables import FILE_CHANGED, FILE_LOST, file_of, lose_deliverable
 from nicelevel.store.models import Deliverable, Job
+from nicelevel.store.specs import kept_version
 
 from .manifest import ABSENT_NAME, MANIFEST_NAME, absent_text, manifest, specs_of
 from .sheets import proofs_text, sheet_of, sheets_html, sheets_pdf
@@ -60,8 +61,12 @@ class Package:
 def package_of(job: Job, audio: AudioFolder, folder: Path) -> Package:
     """The package of a job as it is now. What has gone from the disk meanwhile is left out, and said on its row."""
     current = [each for each in current_deliverables(job.id, audio) if _is_there(each, folder)]
-    files = with_own_names(Packed(file_of(each, folder), str(each.file_name), str(each.sha256)) for each in current)
+    files = with_own_names(Packed(file_of(each, folder), _path_of(each), str(each.sha256)) for each in current)
     return Package(job, tuple(current), tuple(files), tuple(absent_files(job.id, audio)))
+
+
+def _path_of(made: Deliverable) -> str:
+    return packed_path(str(made.file_name), kept_version(made.spec_id).spec)
 
 
 def _is_there(made: Deliverable, folder: Path) -> bool:

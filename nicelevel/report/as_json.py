@@ -115,6 +115,7 @@ def predicted_json(predicted: Reading) -> Json:
             "rms_dbfs": predicted.rms_dbfs,
             "duration_s": predicted.source.duration_s,
             "size_bytes": predicted.source.size_bytes,
+            "size_is_estimate": predicted.source.size_is_estimate,
             "bitrate_kbps": predicted.source.mean_kbps,
         }
     )

@@ -159,6 +159,7 @@ def fact_rows(
     """What a file is before and after: what differs and what stays, side by side. proved: the JSON of a reading."""
     kbps = [_kbps(source.bitrate_kbps), _kbps(proved["bitrate_kbps"] if proved else planned.bitrate_kbps)]
     size = proved["size_bytes"] if proved else planned.size_bytes
+    about = "about " if planned.size_is_estimate and not proved else ""
     rows = [
         ("File", container_word(source.container), container_word(planned.container)),
         ("Samples", _samples_word(source), _samples_word(planned)),
@@ -166,7 +167,7 @@ def fact_rows(
         ("Channels", source.layout.name, planned.layout.name),
         ("Bit rate", *kbps),
         ("Metadata", "–", _CARRIED[spec.output.metadata]),
-        ("Size", f"{megabytes(source.size_bytes)} MB", f"{megabytes(size)} MB" if size else "–"),
+        ("Size", f"{megabytes(source.size_bytes)} MB", f"{about}{megabytes(size)} MB" if size else "–"),
     ]
     return [row for row in rows if row[1:] != ("–", "–")]
 

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
-from nicelevel.core.files.names import deliverable_path
+from nicelevel.core.files.names import deliverable_path, packed_path
 from nicelevel.core.package import Packed, with_own_names
 from nicelevel.core.plan.formats import outputs_beside
 from nicelevel.core.values import Plan
@@ -30,6 +30,7 @@ class Line:
     integrated_lufs: float | None = None
     true_peak_dbtp: float | None = None
     size_bytes: int | None = None
+    size_is_estimate: bool = False
     sha256: str = ""
     deliverable: Deliverable | None = None
     cell: Cell | None = None
@@ -81,7 +82,8 @@ def handover_of(job: Job, audio: AudioFolder, folder: Path) -> Handover:
     board, package = board_of(job, audio), package_of(job, audio, folder)
     sendings = tuple(sendings_of(job.id))
     answers = _answers(sendings)
-    written = [_written(each, answers) for each in package.deliverables]
+    inside = [packed.name for packed in package.files]
+    written = [_written(*each, answers) for each in zip(package.deliverables, inside, strict=True)]
     planned = list(_planned(board, {each.id for each in package.deliverables}, audio))
     named = with_own_names(Packed(Path(), line.name, "") for line in (*written, *planned))
     files = {packed.name: line for packed, line in zip(named, (*written, *planned), strict=True)}
@@ -111,10 +113,10 @@ def _answers(sendings: Sequence[Sending]) -> dict[str, str]:
     return found
 
 
-def _written(made: Deliverable, answers: dict[str, str]) -> Line:
+def _written(made: Deliverable, path: str, answers: dict[str, str]) -> Line:
     measured = made.measured or {}
     return Line(
-        name=str(made.file_name),
+        name=path,
         depth=0,
         state="proved",
         action=(made.plan or {}).get("action"),
@@ -145,7 +147,7 @@ def _line_of_plan(row: Row, cell: Cell, plan: Plan, made: Deliverable | None) ->
     beside = outputs_beside(row.reading.source, cell.spec) if row.reading else ()
     under_way = made.state if made and made.state in ("queued", "rendering", "failed", "stopped") else "planned"
     return Line(
-        name=str(deliverable_path(row.source.title, cell.spec, plan.output, beside)),
+        name=packed_path(str(deliverable_path(row.source.title, cell.spec, plan.output, beside)), cell.spec),
         depth=0,
         state=under_way,
         action=plan.action,
@@ -153,6 +155,7 @@ def _line_of_plan(row: Row, cell: Cell, plan: Plan, made: Deliverable | None) ->
         integrated_lufs=plan.predicted.integrated_lufs,
         true_peak_dbtp=plan.predicted.true_peak_dbtp,
         size_bytes=plan.predicted.source.size_bytes,
+        size_is_estimate=plan.predicted.source.size_is_estimate,
         deliverable=made,
         cell=cell,
     )

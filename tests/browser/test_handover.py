@@ -37,7 +37,7 @@ def test_from_a_dropped_mix_to_accepted_by_the_receiver(board, live, tmp_path):
     planned = board.locator("#tree tr[data-state=planned]")
     expect(planned.first).to_be_visible()
     names = planned.locator("td.name").all_inner_texts()
-    assert "Night ferry_podcast.wav" in names
+    assert "Podcast feed/Night ferry_podcast.mp3" in names
     board.keyboard.press("s")
     expect(board.locator("#sendings article[data-state=failed]")).to_contain_text("Nothing of this job is proved")
 
@@ -75,7 +75,7 @@ def test_a_rejected_package_says_why(board, live, tmp_path):
         board.keyboard.press("s")
         sent = board.locator("#sendings article").first
         expect(sent).to_have_attribute("data-state", "rejected")
-        expect(sent).to_contain_text("Storm_podcast.wav")
+        expect(sent).to_contain_text("Storm_podcast.mp3")
         expect(sent).to_contain_text("asked integrated −30.0")
     finally:
         copy.write_text(before)

@@ -83,7 +83,12 @@ def test_silence_cannot_meet_without_being_an_error(run, tmp_path):
 
 
 def test_render_writes_proves_and_says_so(run, mix, tmp_path):
-    result = run("render", mix, "--spec", "podcast", "--out", tmp_path / "out", "--json")
+    feed = tmp_path / "feed.toml"
+    feed.write_text(
+        '[spec]\nname = "Feed"\n[loudness]\ntarget = -16.0\ntolerance = 1.0\n[limits]\nmax_true_peak_dbtp = -1.0\n'
+        '[[formats]]\ncontainer = "wav"\nencoding = "pcm_16"\n'
+    )
+    result = run("render", mix, "--spec", feed, "--out", tmp_path / "out", "--json")
     assert result.exit_code == 0
     (output,) = _lines(result)[0]["outputs"]
     assert output["verdict"] == "meets"
@@ -91,10 +96,10 @@ def test_render_writes_proves_and_says_so(run, mix, tmp_path):
     assert output["predicted"]["integrated_lufs"] == pytest.approx(-16.0, abs=0.01)
     assert len(output["sha256"]) == 64
     assert soundfile.info(output["path"]).subtype == "PCM_16"
-    again = run("render", mix, "--spec", "podcast", "--out", tmp_path / "out", "--json")
+    again = run("render", mix, "--spec", feed, "--out", tmp_path / "out", "--json")
     assert again.exit_code == 1
     assert _lines(again)[0]["error"]["code"] == "output_exists"
-    assert run("render", mix, "--spec", "podcast", "--out", tmp_path / "out", "--replace").exit_code == 0
+    assert run("render", mix, "--spec", feed, "--out", tmp_path / "out", "--replace").exit_code == 0
 
 
 def test_two_inputs_of_one_name_do_not_write_over_each_other(run, mix, tmp_path):

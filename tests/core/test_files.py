@@ -7,13 +7,13 @@ import pytest
 import soundfile
 
 from nicelevel.core import errors
-from nicelevel.core.channels import layout_from_count
+from nicelevel.core.channels import layout_from_count, layout_of_name
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.files import StagedFile, open_sink, take_in
 from nicelevel.core.files.codes import in_three_bytes
 from nicelevel.core.files.containers import container_of, data_bytes
 from nicelevel.core.files.headers import read_header
-from nicelevel.core.files.names import deliverable_path, missed_name, safe_name
+from nicelevel.core.files.names import deliverable_path, missed_name, packed_path, safe_name
 from nicelevel.core.files.wave_header import wave_header
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.formats import outputs_beside, resolve_format
@@ -286,6 +286,23 @@ def test_a_long_title_gives_way_to_what_tells_files_apart():
         path = deliverable_path(title, spec, output)
         assert path.name.endswith("_podcast.wav")
         assert len(path.name.encode()) <= 204
+
+
+@pytest.mark.parametrize(
+    ("pattern", "path", "inside"),
+    [
+        ("{title}", "mix.wav", "For_ the coast/mix.wav"),
+        ("stems/{title}", "stems/mix.wav", "stems/mix.wav"),
+        ("./{title}", "mix.wav", "mix.wav"),
+    ],
+)
+def test_a_package_has_a_folder_for_each_destination_unless_the_pattern_has_a_place(pattern, path, inside):
+    text = f'[spec]\nname = "For: the coast"\n[[formats]]\ncontainer = "wav"\n[output]\nname = "{pattern}"\n'
+    spec = parse_spec(text, "coast")
+    output = OutputFormat("wav", "pcm_16", 48_000, layout_of_name("stereo"), "none")
+    name = str(deliverable_path("mix", spec, output))
+    assert name == path
+    assert packed_path(name, spec) == inside
 
 
 def test_a_missed_name_says_so():

@@ -55,7 +55,7 @@ def test_what_cannot_be_prepared_for_want_of_room_says_so_and_can_be_done_again(
 
 
 def test_a_file_that_does_not_fit_is_refused_and_one_that_breaks_the_disk_is_said(small, tmp_path):
-    job = small.new_job("Full", "podcast")
+    job = small.new_job("Full", "full-resolution")
     path = signals.write(tmp_path / "take.wav", signals.noise(240, seed=5), subtype="PCM_24")
     source = small.upload(job, path)
     small.measured(source)
@@ -63,7 +63,7 @@ def test_a_file_that_does_not_fit_is_refused_and_one_that_breaks_the_disk_is_sai
     assert small.render(job) == 1
     wait_for(lambda: small.states(job) == ["failed"])
     ((code, sentence),) = small.rows("SELECT error_code, error_message FROM deliverable")
-    assert (code, sentence) == ("no_space", "No space is left to write take_podcast.wav.")
+    assert (code, sentence) == ("no_space", "No space is left to write take_full-resolution.wav.")
     refused = small.post(f"/jobs/{job}/uploads", headers={"Upload-Length": "90000000"})
     assert refused.status_code == 507
     assert "There is no room for 90.0 MB" in refused.json()["error"]["message"]
@@ -75,7 +75,7 @@ def test_a_file_that_does_not_fit_is_refused_and_one_that_breaks_the_disk_is_sai
 
 
 def test_a_database_without_room_is_back_as_soon_as_there_is_some(small, tmp_path):
-    job = small.new_job("Full", "podcast")
+    job = small.new_job("Full", "full-resolution")
     source = small.upload(job, signals.write(tmp_path / "take.wav", signals.noise(20, seed=3)))
     small.measured(source)
     _fill(small.live, 0)

@@ -131,7 +131,7 @@ def test_verify_reads_every_byte(hands, proved):
     _spoil(_file_of(hands, source))
     done = _command(hands.live.data_folder, "verify", "--job", str(job), "--json")
     assert done.returncode == 1
-    assert json.loads(done.stdout) == {"job": "Kept", "name": "a_podcast.wav", "sentence": FILE_CHANGED}
+    assert json.loads(done.stdout) == {"job": "Kept", "name": "a_podcast.mp3", "sentence": FILE_CHANGED}
     assert "Checking: 100 %" in done.stderr
 
 

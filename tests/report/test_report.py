@@ -56,6 +56,7 @@ def test_plan_json_has_the_contracts_keys():
     answer = plans_json("mix.wav", (planned(reading, shipped_specs()["podcast"]),))
     assert {"path", "action", "gain_db", "limiting_db", "predicted", "reasons"} <= set(answer)
     wanted = {"integrated_lufs", "true_peak_dbtp", "sample_peak_dbfs", "rms_dbfs", "duration_s", "size_bytes"}
+    wanted.add("size_is_estimate")
     assert wanted <= set(answer["predicted"])
     assert "outputs" not in answer
 

@@ -61,6 +61,7 @@ def test_the_same_contents_measured_many_times_at_once_are_kept_once_and_whole(s
     assert np.array_equal(store.load_curves(digest).energies, measured.curves.energies)
     assert sorted(path.name for path in store.hops_folder(digest).parent.iterdir()) == [
         "audio",
+        "autocorrelations.npy",
         "correlations.npy",
         "energies.npy",
         "hops",

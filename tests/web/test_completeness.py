@@ -58,9 +58,9 @@ def test_every_format_of_every_rate_is_in_the_package(client, rendered):
     package = _package(client, rendered)
     told = json.loads(package.read("manifest.json"))
     assert {each["path"] for each in told["files"]} == {
-        "High_pcm_24_96000.wav",
-        "High_mp3_48000.mp3",
-        "High_pcm_16_44100.wav",
+        "Both rates/High_pcm_24_96000.wav",
+        "Both rates/High_mp3_48000.mp3",
+        "Both rates/High_pcm_16_44100.wav",
     }
     assert (told["complete"], told["missing"]) == (True, [])
     assert "NOT COMPLETE.txt" not in package.namelist()
@@ -99,5 +99,5 @@ def test_papers_never_begin_a_formula(client, job, work_off):
     client.post(f"/jobs/{job.id}/render", headers=JSON)
     work_off()
     cells = client.get(f"/jobs/{job.id}/proof.csv").text
-    assert "'=HYPERLINK(A1)_podcast.wav" in cells
+    assert "'=HYPERLINK(A1)_podcast.mp3" in cells
     assert "\n=" not in cells

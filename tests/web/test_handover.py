@@ -46,7 +46,7 @@ def test_names_stand_before_anything_is_written_and_are_the_same_after(client, j
     upload(client, job, "Night ferry.wav", wav(signals.programme(9, seed=2)))
     work_off()
     before = client.get(f"/jobs/{job.id}/handover").text
-    assert "Night ferry_podcast.wav" in before
+    assert "Night ferry_podcast.mp3" in before
     assert 'data-state="planned"' in before
     client.post(f"/jobs/{job.id}/render", headers=JSON)
     work_off()

@@ -62,8 +62,8 @@ def test_what_was_proved_is_accepted(job, desk, work_off):
     assert kept.state == "accepted"
     assert kept.finished_at is not None
     made = deliverables_of(job.id)[0]
-    assert kept.contents == [{"path": "Night ferry_podcast.wav", "sha256": made.sha256}]
-    assert kept.answer["files"] == [{"path": "Night ferry_podcast.wav", "accepted": True, "reasons": []}]
+    assert kept.contents == [{"path": "Podcast feed/Night ferry_podcast.mp3", "sha256": made.sha256}]
+    assert kept.answer["files"] == [{"path": "Podcast feed/Night ferry_podcast.mp3", "accepted": True, "reasons": []}]
 
 
 def test_a_package_that_says_that_it_is_not_complete_is_accepted_for_what_it_holds(job, desk, work_off):
@@ -327,4 +327,4 @@ def test_a_file_per_channel_of_a_mix_and_its_stem_is_accepted(store, tmp_path, d
     kept = find_sending(sending.id)
     assert kept.state == "accepted"
     names = {f"{title}_split.{channel}.wav" for title in ("Ferry mix", "Ferry strings") for channel in "LR"}
-    assert {each["path"] for each in kept.answer["files"]} == names
+    assert {each["path"] for each in kept.answer["files"]} == {f"A file per channel/{name}" for name in names}

@@ -10,7 +10,6 @@ from nicelevel.core.errors import NotPreparedError
 from nicelevel.core.plan import plans
 from nicelevel.core.prepare import shared
 from nicelevel.core.specs import parse_spec
-from nicelevel.core.specs.library import shipped_toml
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Reading, Source
@@ -38,9 +37,16 @@ LIMITED = (
 )
 
 
+WAV_FEED = (
+    '[spec]\nname = "Feed"\n[loudness]\ntarget = -16.0\ntolerance = 1.0\n[limits]\nmax_true_peak_dbtp = -1.0\n'
+    '[method]\nallow = "limiter"\n[[formats]]\ncontainer = "wav"\nencoding = "pcm_16"\n'
+)
+
+
 @pytest.fixture
 def job(store):
-    return make_job("Work", None, ["podcast", "full-resolution"])
+    keep_version("feed", WAV_FEED)
+    return make_job("Work", None, ["feed", "full-resolution"])
 
 
 @pytest.fixture
@@ -115,16 +121,14 @@ def test_a_deliverable_is_rendered_and_proved(take_in, work_off, store, job, con
     work_off()
     made = deliverables_of(job.id)
     assert [each.state for each in made] == ["proved", "proved"]
-    podcast = made[0]
-    path = file_of(podcast, config.deliverables_folder)
-    assert path.name == podcast.file_name == "mix_podcast.wav"
-    assert sha256_of(path) == podcast.sha256
+    feed = made[0]
+    path = file_of(feed, config.deliverables_folder)
+    assert path.name == feed.file_name == "mix_feed.wav"
+    assert sha256_of(path) == feed.sha256
     written, rate = soundfile.read(path)
     assert reference.read(written, rate).integrated_lufs == pytest.approx(-16.0, abs=0.05)
-    assert podcast.measured["integrated_lufs"] == pytest.approx(
-        podcast.plan["predicted"]["integrated_lufs"], abs=0.05
-    )
-    assert all(finding["meets"] for finding in podcast.findings)
+    assert feed.measured["integrated_lufs"] == pytest.approx(feed.plan["predicted"]["integrated_lufs"], abs=0.05)
+    assert all(finding["meets"] for finding in feed.findings)
 
 
 def test_a_fold_down_is_prepared_planned_and_rendered(take_in, work_off, store, job, config):
@@ -283,14 +287,14 @@ def test_a_render_that_was_interrupted_is_swept_out_and_done_again(take_in, work
     (queued,) = enqueue_renders(source, destinations_of(job.id)[0], store)
     home = home_of(queued.id, config.deliverables_folder)
     home.mkdir(parents=True)
-    (home / ".mix_podcast.wav.part").write_bytes(b"half")
+    (home / ".mix_feed.wav.part").write_bytes(b"half")
     (home / "1").mkdir()
-    (home / "1" / ".mix_podcast.wav.0123456789ab.part").write_bytes(b"half")
+    (home / "1" / ".mix_feed.wav.0123456789ab.part").write_bytes(b"half")
     Deliverable.update(state="rendering", progress_ratio=0.4, token=1).where(Deliverable.id == queued.id).execute()
     work_off()
     proved = Deliverable.get_by_id(queued.id)
     assert proved.state == "proved"
-    assert [path.name for path in home.rglob("*") if path.is_file()] == ["mix_podcast.wav"]
+    assert [path.name for path in home.rglob("*") if path.is_file()] == ["mix_feed.wav"]
     assert [path.name for path in home.iterdir()] == [str(proved.token)]
 
 
@@ -357,7 +361,7 @@ def test_a_row_and_its_queue_entry_come_together_or_not_at_all(job, store, monke
 
 
 def test_what_is_too_long_is_cut_in_the_background_planned_and_rendered(take_in, work_off, store, job):
-    toml = shipped_toml("podcast").replace("[limits]", "[limits]\nmax_duration_s = 4.0")
+    toml = WAV_FEED.replace("[limits]", "[limits]\nmax_duration_s = 4.0")
     keep_version("short", toml.replace("[method]", "[method]\nclosing_fade_s = 0.5"))
     destination = add_destination(job.id, "short")
     source = take_in("mix.wav", signals.noise(6, -25.0))

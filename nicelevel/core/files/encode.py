@@ -153,12 +153,17 @@ def _set_up(codec: av.AudioCodecContext, output: OutputFormat) -> None:
 
 
 class VorbisSink(Sink):
-    """Encodes Vorbis with the quality whose nominal bit rate is asked for: it has no constant one."""
+    """Encodes Vorbis, which has qualities instead of bit rates: with the one whose nominal bit rate is set."""
 
     def __init__(self, path: Path, output: OutputFormat, serial: int) -> None:
         self._path, self._serial = path, serial
         channels = len(output.layout.positions)
-        quality = float(np.interp((output.bitrate_kbps or 0.0) * 2 / channels, _VORBIS_KBPS, range(11))) / 10.0
+        quality = (
+            float(
+                np.interp((output.nominal_kbps or output.bitrate_kbps or 0.0) * 2 / channels, _VORBIS_KBPS, range(11))
+            )
+            / 10.0
+        )
         self._file = soundfile.SoundFile(
             path,
             "w",

@@ -63,7 +63,8 @@ def _by_pattern(title: str, spec: Spec, output: OutputFormat) -> PurePosixPath:
         "lufs": _target(spec, output),
     }
     inside = {key: value.replace("/", "_").replace("\\", "_") for key, value in fields.items()}
-    *folders, name = (part for part in spec.output.name.replace("\\", "/").split("/") if part.strip())
+    parts = spec.output.name.replace("\\", "/").split("/")
+    *folders, name = (part for part in parts if part.strip() not in ("", "."))
     places = [_filled(folder, inside) for folder in folders]
     channel = f".{output.channel_name}" if output.channel_name else ""
     return PurePosixPath(*places, _filled(name, inside) + channel + EXTENSIONS[output.container])
@@ -82,6 +83,12 @@ def _target(spec: Spec, output: OutputFormat) -> str:
     if spec.loudness is None:
         return "as mixed"
     return f"{spec.loudness.target_for(len(output.of_all_channels.layout.positions)):g}"
+
+
+def packed_path(file_name: str, spec: Spec) -> str:
+    """Path of a written file in a package: in a folder of its destination, unless the spec's pattern has a place."""
+    has_place = "/" in spec.output.name.replace("\\", "/")
+    return file_name if has_place else f"{safe_name(spec.spec.name)}/{file_name}"
 
 
 def missed_name(name: str) -> str:

@@ -27,6 +27,7 @@ from .levels import SILENCE_DBFS, LevelMeter
 from .loudness_range import loudness_range_lu
 from .low_band import LowBandMeter
 from .notes import Traces, notes_of
+from .prediction import PredictionMeter
 from .scan import HALF, HOPS_AT_ONCE, LANES, SPANS, VALUES, scan, with_bits, without_bits
 from .spectrum import SpectrumMeter
 from .true_peak import TruePeakMeter
@@ -95,6 +96,7 @@ class Meter:
         self._hop_peaks = HopPeakMeter(self._coding, longest_hop_frames)
         self._low_band = LowBandMeter(self._coding, channels, rate_hz, longest_hop_frames)
         self._spectrum = SpectrumMeter(rate_hz, channels)
+        self._prediction = PredictionMeter(channels)
 
     def room(self) -> tuple[CodeBuffer, int, int]:
         """Where the next samples go: a buffer, its first free frame and the one after its last."""
@@ -127,6 +129,7 @@ class Meter:
             peaks=_joined(self._peaks, np.float32),
             correlations=_joined(self._correlations, np.float32),
             spectrum=self._spectrum.spectrum(),
+            autocorrelations=self._prediction.autocorrelations(),
         )
         clipped = self._levels.clipped_hops.astype(np.bool_)
         traces = Traces(self._true_peak.over_places_s(), self._spectrum.late_copy_s(), clipped)
@@ -249,14 +252,16 @@ class Meter:
         return at
 
     def _take_windows(self, frames: int) -> None:
-        """Windows from the middles of seconds; a file that is shorter than one is taken as one."""
+        """Windows from the middles of seconds; a last one that is too short for a spectrum is left out of it."""
         rate_hz, length = self._source.sample_rate_hz, self._spectrum.frames
         done_s = self._done_frames // rate_hz
         for second in range(-done_s % self._seconds_per_window, -(-frames // rate_hz), self._seconds_per_window):
-            offset = (min(rate_hz, frames - second * rate_hz) - length) // 2
-            if offset >= 0:
-                first = self._start + second * rate_hz + offset
-                self._spectrum.feed(self._buffer.samples(first, first + length, np.float32))
+            left = min(rate_hz, frames - second * rate_hz)
+            first = self._start + second * rate_hz + max(0, left - length) // 2
+            window = self._buffer.samples(first, first + min(left, length), np.float32)
+            self._prediction.feed(window)
+            if left >= length:
+                self._spectrum.feed(window)
 
     def _keep_rest(self, hops: int) -> None:
         """What was measured last becomes the rest before what comes next."""

@@ -117,6 +117,11 @@ def _kept_words(source: Source, held: Sequence[str]) -> str:
     return next((each for each in fixed if int(each.removeprefix("pcm_")) >= bits), fixed[-1])
 
 
+def dithers(bits_used: int | None, output: OutputFormat, gain_db: float) -> bool:
+    """Whether dither goes in before the last rounding."""
+    return output.dither != "none" and word_length_falls(bits_used, output, gain_db)
+
+
 def word_length_falls(bits_used: int | None, output: OutputFormat, gain_db: float) -> bool:
     """Whether rounding is needed: the samples carry finer steps than the output's word length holds.
 

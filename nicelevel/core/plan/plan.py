@@ -14,7 +14,7 @@ from ..specs import Spec, judge, level_findings
 from ..specs.format_words import format_name
 from ..specs.spec import Format
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
-from .formats import in_one_file, left_out, outputs_of, resolve_format, word_length_falls
+from .formats import dithers, in_one_file, left_out, outputs_of, resolve_format
 from .gain import GainRange, gain_range
 from .limit import HELD_BY_LIMITER, LIMITED_MEASURES, limit_to_target
 from .per_channel import channel_plans
@@ -92,12 +92,19 @@ def plan(source: Source, find: Find, spec: Spec, candidate: Format | None = None
     reading = prepared.reading
     allowed = gain_range(prepared, spec, output)
     landing = _land(prepared, spec, output, allowed)
-    predicted = in_format(landing.predicted, output)
+    predicted = in_format(prepared, landing.predicted, output, landing.gain_db)
     verdict = judge(predicted, in_one_file(spec))
     action = landing.action if verdict.meets else "cannot_meet"
-    dithers = output.dither != "none" and word_length_falls(reading.bits_used, output, landing.gain_db)
     draft = Plan(
-        action, landing.gain_db, landing.limiting, predicted, verdict, (), output, prepared.preparation, dithers
+        action,
+        landing.gain_db,
+        landing.limiting,
+        predicted,
+        verdict,
+        (),
+        output,
+        prepared.preparation,
+        dithers(reading.bits_used, output, landing.gain_db),
     )
     return replace(draft, reasons=reasons_for(source, reading, spec, draft, allowed, landing.needed_db))
 

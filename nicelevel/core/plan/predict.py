@@ -7,8 +7,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..files.containers import container_of, data_bytes
-from ..files.wave_header import wave_header
-from ..files.write import overhead_bytes
 from ..measure.gating import MOMENTARY_HOPS, loudest_lufs, scaled, short_term_steps
 from ..measure.loudness_range import loudness_range_lu, range_of_sorted_lu
 from ..prepare import Prepared
@@ -16,6 +14,7 @@ from ..units import db_from_ratio, ratio_from_db
 from ..values import OutputFormat, Plan, Reading
 from .limit import level_after
 from .limiter import Limited
+from .sizes import size_of
 
 
 def after_gain(prepared: Prepared, gain_db: float) -> Reading:
@@ -84,30 +83,20 @@ def _moved(reading: Reading, gain_db: float, **figures: Any) -> Reading:
     )
 
 
-def in_format(reading: Reading, output: OutputFormat) -> Reading:
-    """The same programme in the format of the deliverable, with the size of its file where that is certain."""
+def in_format(prepared: Prepared, reading: Reading, output: OutputFormat, gain_db: float) -> Reading:
+    """The same programme in the format of the deliverable, with the size of its file.
+
+    reading: of the prepared signal after that gain, and after a limiter where one works.
+    """
     source = reading.source
-    samples_bytes = data_bytes(output, source.frames)
-    container = container_of(output, samples_bytes)
+    size = size_of(prepared, reading, output, gain_db)
     written = replace(
         source,
-        container=container,
+        container=container_of(output, data_bytes(output, source.frames)),
         encoding=output.lossless or output.encoding,
         bits_declared=output.bits,
         bitrate_kbps=output.bitrate_kbps,
-        size_bytes=_size_bytes(output, container, samples_bytes, source.duration_s),
+        size_bytes=size.size_bytes,
+        size_is_estimate=size.is_estimate,
     )
     return replace(reading, source=written)
-
-
-def _size_bytes(output: OutputFormat, container: str, samples_bytes: int, duration_s: float) -> int | None:
-    """Bytes of the file: exact for plain samples, by its bit rate where one is set; None where contents decide."""
-    if output.bitrate_kbps is not None:
-        return round(duration_s * output.bitrate_kbps * 125)
-    if container in ("wav", "rf64"):
-        return len(wave_header(output, samples_bytes)) + samples_bytes + samples_bytes % 2
-    if container in ("aiff", "caf") and output.lossless is None:
-        channels = len(output.layout.positions)
-        around = overhead_bytes(container, output.encoding, output.sample_rate_hz, channels)
-        return around + samples_bytes + samples_bytes % 2
-    return None

@@ -14,7 +14,7 @@ from ..prepare import Prepared
 from ..specs import Spec, judge
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
 from ..words import change, figure
-from .formats import word_length_falls
+from .formats import dithers
 from .gain import gain_range
 from .limit import HELD_BY_LIMITER, allowed_depth_db, envelope_of, limiter_for
 from .limiter import Envelope, Limited
@@ -147,7 +147,7 @@ def _with_gain_of(
     limiting: Limiting | None,
 ) -> Plan:
     """A member's plan without its reasons."""
-    predicted = in_format(predicted, output)
+    predicted = in_format(prepared, predicted, output, leader.gain_db)
     verdict = judge(predicted, as_member(spec))
     without_limiter: Action = "gain" if leader.gain_db else "as_is"
     lands: Action = "limit" if limiting else without_limiter
@@ -160,7 +160,7 @@ def _with_gain_of(
         (),
         output,
         prepared.preparation,
-        output.dither != "none" and word_length_falls(prepared.reading.bits_used, output, leader.gain_db),
+        dithers(prepared.reading.bits_used, output, leader.gain_db),
     )
 
 

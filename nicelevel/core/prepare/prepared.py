@@ -23,12 +23,15 @@ from ..measure import BLOCK_FRAMES, Meter, hop_files, measure
 from ..measure.gating import SortedBlocks, gating_blocks, short_term_steps
 from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
+from ..units import db_from_energies
 from ..values import Preparation, Reading, Source
 from .held import Codes, Kept, PastRangeError, hold, in_steps, is_in_steps
 from .steps import UNTOUCHED, resampled_frames
 
 STRETCH_S = 4
 """Shorter stretches than elsewhere: what is measured last waits until all is made."""
+
+LEVEL_STEP_DB = 4.0
 
 BLOCKS_AHEAD = 3
 """So many blocks are with the resampler before the first of them is asked for."""
@@ -56,6 +59,16 @@ class Prepared:
     def short_term_sorted(self) -> NDArray[np.float64]:
         """Energies of the 3 s windows every 100 ms, in ascending order: a gain does not change that."""
         return np.sort(short_term_steps(self.reading.curves.energies))
+
+    @cached_property
+    def hops_by_level(self) -> tuple[dict[float, int], float]:
+        """How many times 20 ms lie at about each level in dBFS, LEVEL_STEP_DB apart; the share of digital silence."""
+        squares = self.reading.curves.squares
+        pairs = np.add.reduceat(squares, np.arange(0, len(squares), 2)) / 2.0 if len(squares) else squares
+        levels_db = db_from_energies(pairs[pairs > 0.0])
+        _, step, counts = np.unique(np.round(levels_db / LEVEL_STEP_DB), return_inverse=True, return_counts=True)
+        means_db = np.bincount(step, levels_db) / counts
+        return dict(zip(means_db.tolist(), counts.tolist(), strict=True)), 1.0 - len(levels_db) / max(1, len(pairs))
 
 
 Find = Callable[[Preparation], Prepared]

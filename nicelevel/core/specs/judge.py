@@ -8,7 +8,7 @@ import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-from ..values import Finding, Reading, Source, Verdict
+from ..values import ESTIMATE_RATIO, Finding, Reading, Source, Verdict
 from .format_words import format_words, source_words
 from .spec import MEASURE_UNITS, Format, Spec
 
@@ -25,13 +25,14 @@ MEASURES: dict[str, Callable[[Reading], float]] = {
 
 @dataclass(frozen=True)
 class Limit:
-    """One key of [limits]: what it bounds, from which side, and whether a plain gain moves it."""
+    """One key of [limits]: what it bounds, from which side, whether a plain gain moves it, or a size tells it."""
 
     key: str
     figure: Callable[[Reading], float | None]
     unit: str
     upper: bool = True
     moved_by_gain: bool = False
+    by_size: bool = False
 
 
 LIMITS = (
@@ -42,8 +43,8 @@ LIMITS = (
     Limit("max_loudness_range_lu", lambda reading: reading.loudness_range_lu, "LU"),
     Limit("min_duration_s", lambda reading: reading.source.duration_s, "s", upper=False),
     Limit("max_duration_s", lambda reading: reading.source.duration_s, "s"),
-    Limit("max_size_bytes", lambda reading: reading.source.size_bytes, "bytes"),
-    Limit("min_bitrate_kbps", lambda reading: reading.source.mean_kbps, "kbit/s", upper=False),
+    Limit("max_size_bytes", lambda reading: reading.source.size_bytes, "bytes", by_size=True),
+    Limit("min_bitrate_kbps", lambda reading: reading.source.mean_kbps, "kbit/s", upper=False, by_size=True),
 )
 
 
@@ -97,7 +98,15 @@ def _limit_finding(reading: Reading, limit: Limit, required: float) -> Finding:
     side = "at most" if limit.upper else "at least"
     amount = f"{required:,}" if isinstance(required, int) else f"{required:g}"
     text = f"{_words(limit.key)} {side} {amount} {limit.unit}"
-    return Finding(limit.key, required, found, _within(found, limit, required), text)
+    return Finding(limit.key, required, found, _within(_at_best(found, limit, reading), limit, required), text)
+
+
+def _at_best(found: float | None, limit: Limit, reading: Reading) -> float | None:
+    """A figure that comes from an estimated size, as far on the right side of the limit as it may be."""
+    is_estimate = limit.key == "max_size_bytes" or reading.source.bitrate_kbps is None
+    if found is None or not limit.by_size or not reading.source.size_is_estimate or not is_estimate:
+        return found
+    return found * (1.0 - ESTIMATE_RATIO if limit.upper else 1.0 + ESTIMATE_RATIO)
 
 
 def _within(found: float | None, limit: Limit, required: float) -> bool:

@@ -10,13 +10,15 @@ import sys
 import tempfile
 import time
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from bench.specs import limited_spec
 from tests import signals
 
 MINUTES, PAIRS, FILES = 10, 3, 8
-LENGTHS_S = (MINUTES * 60, 120)
+SHORT_S = 120
+LENGTHS_S = (MINUTES * 60, SHORT_S)
 OURS = [str(Path(sys.executable).with_name("nice-level")), "render", "--json", "--replace", "--jobs", "1"]
 FFMPEG = ["ffmpeg", "-y", "-nostats", "-loglevel", "error", "-i"]
 
@@ -40,6 +42,7 @@ def main() -> None:
         compare("MP3 192 kbit/s", MP3, folder, path, [encoded, [*FFMPEG, folder / "f.mp3", *METER]])
         encoded = [*FFMPEG, path, "-af", LEVEL, "-b:a", "192k", folder / "f.m4a"]
         compare("AAC 192 kbit/s", AAC, folder, path, [encoded, [*FFMPEG, folder / "f.m4a", *METER]])
+        side_by_side(folder)
         for length_s in LENGTHS_S:
             together(folder, length_s)
 
@@ -54,6 +57,26 @@ def together(folder: Path, length_s: int) -> None:
     alone_s, together_s = (statistics.median(column) for column in zip(*pairs, strict=True))
     ratio = statistics.median(one_s / two_s for one_s, two_s in pairs)
     print(f"{FILES} files of {length_s} s: one core {alone_s:.1f} s, side by side {together_s:.1f} s, {ratio:.2f}×")
+
+
+def side_by_side(folder: Path) -> None:
+    """Eight files of two minutes: one command of ours on two cores against as many of ffmpeg's, two at a time."""
+    paths = [signals.write(folder / f"{n}.wav", 0.5 * signals.programme(SHORT_S, seed=n)) for n in range(FILES)]
+    (folder / "bench.toml").write_text(limited_spec(WAVE))
+    ours = [*OURS[:-1], "2", *paths, "--spec", folder / "bench.toml", "--out", folder / "out"]
+    shaped = ["-af", f"{LEVEL},{RESAMPLE}:osf=s16:dither_method=triangular"]
+    theirs = [[*FFMPEG, path, *shaped, path.with_suffix(".f.wav")] for path in paths]
+
+    def all_of_theirs() -> float:
+        start = time.perf_counter()
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(seconds, theirs))
+        return time.perf_counter() - start
+
+    pairs = [(all_of_theirs(), seconds(ours)) for _ in range(PAIRS)]
+    their_s, our_s = (statistics.median(column) for column in zip(*pairs, strict=True))
+    ratio = statistics.median(their / our for their, our in pairs)
+    print(f"{FILES} files of {SHORT_S} s | {their_s:.1f} | {our_s:.1f} | {ratio:.2f}×", flush=True)
 
 
 def compare(name: str, wanted: str, folder: Path, path: Path, theirs: Sequence[Sequence[str | Path]]) -> None:

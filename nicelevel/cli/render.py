@@ -8,12 +8,12 @@ import click
 from nicelevel.core.errors import NiceLevelError, OutputExistsError
 from nicelevel.core.files import take_in
 from nicelevel.core.plan.formats import left_out
-from nicelevel.core.process import Member, process, targets_of
+from nicelevel.core.process import process, targets_of
 from nicelevel.core.specs import Spec
 from nicelevel.report.as_json import deliverable_json, left_out_json
 from nicelevel.report.words import level
 
-from .aims import aim_options, shared_gain, spec_of_aim
+from .aims import CommonGain, aim_options, shared_gain, spec_of_aim
 from .bars import Bar, progress_bars
 from .batch import batch_options, run_batch
 from .table import print_table
@@ -42,7 +42,7 @@ def render(
     def work(number: int, path: str) -> dict[str, Any]:
         if refusal := refused[number]:
             raise refusal
-        return _render(path, spec, folder, replace, bar, shared.member(path) if shared else None)
+        return _render(path, spec, folder, replace, bar, shared)
 
     with progress_bars() as bar, shared_gain(files, spec, jobs, common_gain) as shared:
         run_batch(files, work, jobs, as_json, _show)
@@ -91,9 +91,12 @@ def _refusal(targets: list[Path], inputs: set[Path], taken: dict[Path, str]) -> 
     return None
 
 
-def _render(path: str, spec: Spec, folder: Path, replace: bool, bar: Bar, member: Member | None) -> dict[str, Any]:
+def _render(
+    path: str, spec: Spec, folder: Path, replace: bool, bar: Bar, shared: CommonGain | None
+) -> dict[str, Any]:
+    member = shared.member(path) if shared else None
     with bar(Path(path).name) as progress:
-        done = process(Path(path), spec, folder, replace, progress, member)
+        done = process(Path(path), spec, folder, replace, progress, member, shared is not None and member is None)
     with take_in(path) as audio:
         without = left_out(audio.source, spec)
     return {"path": path, "outputs": [*map(deliverable_json, done), *(left_out_json(*each) for each in without)]}

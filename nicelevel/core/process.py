@@ -51,11 +51,13 @@ def process(
     replace: bool = False,
     progress: Progress | None = None,
     member: Member | None = None,
+    leads: bool = False,
 ) -> list[Deliverable]:
     """Bring one file to one destination: a proved deliverable for each format that the spec asks for.
 
-    member: where it takes its gain from the leader of a set. Raises CannotMeetError where a plan cannot meet the
-    spec, before anything is written, and UnsupportedError where no format can be made from this source.
+    member: where it takes its gain from the leader of a set; leads: whether others take its own. Raises
+    CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where no
+    format can be made from this source.
     """
     most_kept_bytes = 0 if all(wanted.encoding in LOSSY for wanted in spec.formats) else MOST_KEPT_BYTES
     with_hops, preparing = spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)
@@ -95,6 +97,7 @@ def process(
                 workshop.find,
                 again,
                 kept,
+                leads,
             )
             made[number] = produce(order, target, replace, part)
         return [made[number] for number in range(len(chosen))]

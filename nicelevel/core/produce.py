@@ -60,7 +60,8 @@ class Order:
     """What is to be made: a source, the spec that is held, the plan, and how to plan anew.
 
     judging: the spec that the file is held to; find: gives its prepared signals; replan: None where the gain is
-    another source's; kept: the plan's prepared signal, where it need not be made again.
+    another source's; kept: the plan's prepared signal, where it need not be made again; leads: whether others take
+    its gain, so that it is moved only where the file would miss its spec without.
     """
 
     path: Path
@@ -71,6 +72,7 @@ class Order:
     find: Find
     replan: Replan | None
     kept: Kept | None = None
+    leads: bool = False
 
 
 def produce(
@@ -81,10 +83,9 @@ def produce(
     Raises the NiceLevelError named for the cause where the source cannot be used or the target not be written.
     """
     first, met = order.planned[0], None
-    asked, planned, rehearsed = _rehearsed(order, _of_one_format(order, first))
-    refinements = (
-        0 if rehearsed else REFINEMENTS if first.predicted.source.duration_s >= SHORTEST_S else SHORT_REFINEMENTS
-    )
+    alone = _of_one_format(order, first)
+    asked, planned, rehearsed = (alone, order.planned, False) if order.leads else _rehearsed(order, alone)
+    refinements = 0 if rehearsed or order.leads else _refinements(first)
     nominal = _nominal_kbps(order) if first.output.encoding == "vorbis" else None
     for number in range(MOST_ROUNDS):
         is_last = number + 1 == MOST_ROUNDS
@@ -110,6 +111,10 @@ def produce(
         finally:
             staged.discard()
     raise AssertionError("the last round publishes")
+
+
+def _refinements(first: Plan) -> int:
+    return REFINEMENTS if first.predicted.source.duration_s >= SHORTEST_S else SHORT_REFINEMENTS
 
 
 def _nominal_kbps(order: Order) -> float | None:

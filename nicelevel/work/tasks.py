@@ -55,7 +55,7 @@ from nicelevel.store.prepared import (
     prepared_signals,
 )
 from nicelevel.store.readings import is_measured, load_figures, save_reading
-from nicelevel.store.sets import link_set
+from nicelevel.store.sets import link_set, members_of
 from nicelevel.store.sources import begin_source, end_source, find_source, save_source, take_place
 from nicelevel.store.specs import spec_of
 
@@ -311,6 +311,7 @@ def _order(source: Source, spec: Spec, plan: Plan, audio: AudioFolder, kept: Kep
         prepared_signals(source.digest, audio),
         replan if plan.output.is_lossy and source.leader_id is None else None,
         kept,
+        bool(members_of(source.id)),
     )
 
 

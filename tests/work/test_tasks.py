@@ -222,9 +222,11 @@ def test_deliverables_of_one_rate_are_resampled_once_and_are_what_each_is_alone(
     assert len(begun) == 1
 
 
-def test_members_of_a_set_are_written_with_one_gain(take_in, work_off, store, job):
-    place = destinations_of(job.id)[0]
-    stems = [0.3 * signals.programme(4, seed=seed) for seed in (7, 8)]
+@pytest.mark.parametrize("slug", ["feed", "podcast"])
+def test_members_of_a_set_are_written_with_one_gain(take_in, work_off, store, job, slug):
+    """Also as MP3, whose level an encoder moves: alone the mix would make up for that."""
+    place = add_destination(job.id, slug) if slug == "podcast" else destinations_of(job.id)[0]
+    stems = [0.3 * signals.drums(4, seed=7), 0.2 * signals.both(signals.sine(330.0, -20.0, 4))]
     mix = take_in("song.wav", sum(stems))
     members = [take_in(f"song_{name}.wav", stem) for name, stem in zip("ab", stems, strict=True)]
     work_off()

@@ -131,17 +131,21 @@ def stop_deliverables(job_id: int | None = None) -> int:
     """Stop everything of a job, or of all, that waits or is being rendered; how many that were."""
     sources = Source.select(Source.id)
     sources = sources if job_id is None else sources.where(Source.job == job_id)
-    query = Deliverable.update(state="stopped", finished_at=datetime.now(UTC)).where(
-        Deliverable.source.in_(sources), Deliverable.state.in_(UNFINISHED)
-    )
     with database.atomic():
-        stopped = [row.source_id for row in query.returning(Deliverable)]
+        stopped = stop_those(Deliverable.source.in_(sources))
         jobs = (
             dict(Source.select(Source.id, Source.job).where(Source.id.in_(set(stopped))).tuples()) if stopped else {}
         )
         for source_id, of_job in jobs.items():
             announce(of_job, source_id)
     return len(stopped)
+
+
+def stop_those(which: Any) -> list[int]:
+    """Stop what waits or is being rendered of the deliverables that a condition names; the sources of those."""
+    ended = {"state": "stopped", "finished_at": datetime.now(UTC)}
+    query = Deliverable.update(**ended).where(which, Deliverable.state.in_(UNFINISHED))
+    return [row.source_id for row in query.returning(Deliverable)]
 
 
 def file_of(deliverable: Deliverable, folder: Path) -> Path:

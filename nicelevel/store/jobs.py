@@ -8,10 +8,8 @@ from peewee import fn
 from nicelevel.core.errors import SpecError
 
 from .database import database
-from .models import Destination, Job, SpecVersion
+from .models import LONGEST_TITLE, Destination, Job, SpecVersion
 from .specs import newest_version
-
-_LONGEST_TITLE = 200
 
 FIRST_DESTINATIONS = ("european-broadcast", "podcast", "loud-streaming", "full-resolution")
 """What a new job begins with, in this order on its board."""
@@ -42,7 +40,7 @@ def name_job(job: Job, title: str) -> None:
 
 
 def _title(text: str) -> str:
-    title = text.strip()[:_LONGEST_TITLE]
+    title = text.strip()[:LONGEST_TITLE]
     if not title:
         raise SpecError("A job has a title.")
     return title

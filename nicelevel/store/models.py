@@ -18,6 +18,9 @@ from playhouse.postgres_ext import BinaryJSONField, DateTimeTZField
 
 from .database import database
 
+LONGEST_TITLE = 200
+"""In letters; a longer one is cut."""
+
 SOURCE_STATES = ("queued", "measuring", "measured", "failed")
 DELIVERABLE_STATES = ("queued", "rendering", "proved", "missed", "failed", "stopped")
 SET_KINDS = ("sum", "album")
@@ -40,7 +43,7 @@ class Job(_Table):
     """One client's work."""
 
     id = BigAutoField()
-    title = CharField(max_length=200)
+    title = CharField(max_length=LONGEST_TITLE)
     due_on = DateField(null=True)
     made_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
     archived_at = DateTimeTZField(null=True)

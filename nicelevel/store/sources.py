@@ -11,10 +11,8 @@ from nicelevel.core.measure import METER_VERSION
 
 from .changes import announce
 from .database import database
-from .models import Job, OwnTarget, Reading, Source
+from .models import LONGEST_TITLE, Job, OwnTarget, Reading, Source
 from .tries import begin_try, save_in_try
-
-_LONGEST_TITLE = 200
 
 UNMEASURED = ("queued", "measuring")
 
@@ -34,7 +32,7 @@ def add_source(
     changed_at: when its file was last changed; replaces: the source that it is to stand for, whose title it takes.
     """
     title = title or (replaces.title if replaces else PurePath(file_name).stem or file_name)
-    row = {"file_name": file_name[:255], "title": title[:_LONGEST_TITLE], "digest": digest, "kind": kind}
+    row = {"file_name": file_name[:255], "title": title[:LONGEST_TITLE], "digest": digest, "kind": kind}
     source = Source.create(job=job_id, size_bytes=size_bytes, changed_at=changed_at, replaces=replaces, **row)
     announce(job_id, source.id)
     return source
@@ -79,7 +77,7 @@ def name_source(source: Source, title: str) -> None:
     """Call a source otherwise; without a title it is called by its file again."""
     called = title.strip() or PurePath(source.file_name).stem or source.file_name
     with database.atomic():
-        Source.update(title=called[:_LONGEST_TITLE]).where(Source.id == source.id).execute()
+        Source.update(title=called[:LONGEST_TITLE]).where(Source.id == source.id).execute()
         announce(source.job_id, source.id)
 
 

@@ -2,11 +2,10 @@
 
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any
 
 from .changes import announce, announce_destination
 from .database import database
-from .deliverables import UNFINISHED
+from .deliverables import stop_those
 from .models import Change, Deliverable, Destination, Job, Source
 
 
@@ -30,7 +29,7 @@ def trash_source(source: Source) -> None:
         Source.update(leader=None).where(Source.leader == source.id).execute()
         gone = {"trashed_at": datetime.now(UTC), "leader": None, "set_kind": None, "sum_check": None}
         Source.update(**gone).where(Source.id == source.id).execute()
-        _stop(Deliverable.source == source.id)
+        stop_those(Deliverable.source == source.id)
         announce(source.job_id, source.id)
 
 
@@ -38,7 +37,7 @@ def trash_destination(destination: Destination) -> None:
     """Take a destination off its board, and stop what is rendered for it."""
     with database.atomic():
         Destination.update(trashed_at=datetime.now(UTC)).where(Destination.id == destination.id).execute()
-        _stop(Deliverable.destination == destination.id)
+        stop_those(Deliverable.destination == destination.id)
         announce_destination(destination.job_id, destination.id)
 
 
@@ -46,12 +45,7 @@ def trash_job(job: Job) -> None:
     """Take a job off the list, and stop what is rendered of it."""
     with database.atomic():
         Job.update(trashed_at=datetime.now(UTC)).where(Job.id == job.id).execute()
-        _stop(Deliverable.source.in_(Source.select(Source.id).where(Source.job == job.id)))
-
-
-def _stop(which: Any) -> None:
-    ended = {"state": "stopped", "finished_at": datetime.now(UTC)}
-    Deliverable.update(**ended).where(which, Deliverable.state.in_(UNFINISHED)).execute()
+        stop_those(Deliverable.source.in_(Source.select(Source.id).where(Source.job == job.id)))
 
 
 def trash() -> Trash:

@@ -18,6 +18,7 @@ from nicelevel.store.jobs import (
     make_job,
     name_job,
 )
+from nicelevel.store.models import LONGEST_TITLE
 from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.runs import prefer
 from nicelevel.store.sources import sources_of
@@ -44,7 +45,7 @@ def index() -> str:
 
 @jobs.post("/jobs")
 def new() -> Any:
-    title = request.form.get("title", "").strip()[:200] or "Untitled job"
+    title = request.form.get("title", "").strip()[:LONGEST_TITLE] or "Untitled job"
     job = make_job(title, _due_on(request.form.get("due_on")))
     address = url_for("jobs.board", job_id=job.id)
     if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":

@@ -24,7 +24,7 @@ from .prove import prove
 from .rehearse import SHORTEST_S, expected_reading, nominal_kbps
 from .render import render
 from .specs import Spec
-from .specs.judge import MEASURES, named_limits
+from .specs.judge import MEASURES, level_findings, named_limits
 from .specs.spec import Format, Loudness
 from .values import Deliverable, Plan, Proof, Reading, Source
 
@@ -201,7 +201,7 @@ def _tighter(asked: Spec, spec: Spec, first: Plan, reading: Reading, room_db: fl
     if not first.output.is_lossy:
         return None
     limits = dict(_lower_limits(asked, spec, reading, room_db))
-    loudness = _moved_target(asked, first, reading)
+    loudness = _moved_target(asked, spec, first, reading)
     smaller = _smaller_format(asked, spec, reading)
     if not limits and loudness is None and smaller is None:
         return None
@@ -223,9 +223,15 @@ def _lower_limits(asked: Spec, spec: Spec, reading: Reading, room_db: float) -> 
             yield limit.key, present[limit.key] - (found - required) - room_db
 
 
-def _moved_target(asked: Spec, first: Plan, reading: Reading) -> Loudness | None:
-    """The target moved by as much as the level is off what was meant first; None where it is not."""
-    if asked.loudness is None or first.action == "as_is":
+def _moved_target(asked: Spec, spec: Spec, first: Plan, reading: Reading) -> Loudness | None:
+    """The target moved by as much as the level is off what was meant first; None where it is not.
+
+    What was to stay as it is gets a gain only where the encoder brings it out of the tolerance.
+    """
+    if asked.loudness is None:
+        return None
+    target_finding = level_findings(reading, spec)[0]
+    if first.action == "as_is" and target_finding.meets:
         return None
     figure = MEASURES[asked.loudness.measure]
     off_db = figure(reading) - figure(first.predicted)

@@ -8,6 +8,7 @@ from nicelevel.core.files import take_in
 from nicelevel.core.measure import measure
 from nicelevel.core.process import process, targets_of
 from nicelevel.core.specs import parse_spec
+from nicelevel.core.specs.library import shipped_specs
 from tests import plain, signals
 
 
@@ -43,6 +44,16 @@ def test_what_the_encoder_does_to_peak_and_level_is_made_up_for(tmp_path, drums,
     lower = done.plan.predicted.true_peak_dbtp < done.asked.predicted.true_peak_dbtp - 0.01
     louder = done.plan.predicted.integrated_lufs > done.asked.predicted.integrated_lufs + 0.01
     assert lower or louder
+
+
+def test_what_would_stay_as_it_is_gets_the_gain_that_its_encoder_takes(tmp_path):
+    """White noise is within the tolerance and loses 1.6 LU with the treble: as it is it would miss."""
+    path = signals.write(tmp_path / "hiss.wav", signals.noise(3, -23.0))
+    (done,) = process(path, shipped_specs()["podcast"], tmp_path / "out")
+    assert done.asked.action == "as_is"
+    assert done.proof.verdict.meets
+    assert done.proof.reading.integrated_lufs == pytest.approx(-16.0, abs=0.2)
+    assert done.plan.gain_db > 1.0
 
 
 def test_a_lossless_file_is_written_once(tmp_path, drums):

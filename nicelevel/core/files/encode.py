@@ -32,6 +32,9 @@ _FRAMES_AT_ONCE = 1 << 14
 # Where each channel of a Vorbis stream comes from, ours being in the order of the WAVE mask (Vorbis I, 4.3.9).
 _VORBIS_ORDER = {6: (0, 2, 1, 4, 5, 3), 8: (0, 2, 1, 6, 7, 4, 5, 3)}
 
+_VORBIS_FRAMES_AT_ONCE = 1 << 16
+"""libvorbis copies what it gets at first onto the stack: half a minute ends the process."""
+
 # Nominal bit rates of Vorbis per stereo signal by quality, 0 to 10 (libvorbis, 44.1 and 48 kHz).
 _VORBIS_KBPS = (64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 500)
 
@@ -176,7 +179,9 @@ class VorbisSink(Sink):
 
     def put(self, ready: Samples) -> None:
         order = _VORBIS_ORDER.get(ready.shape[1])
-        self._file.write((ready if order is None else ready[:, order]).astype(np.float32))
+        samples = (ready if order is None else ready[:, order]).astype(np.float32)
+        for first in range(0, len(samples), _VORBIS_FRAMES_AT_ONCE):
+            self._file.write(samples[first : first + _VORBIS_FRAMES_AT_ONCE])
 
     def close(self) -> None:
         self._file.close()

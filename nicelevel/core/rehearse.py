@@ -4,6 +4,7 @@ The places where a programme is densest under its peak are where an encoder pass
 them takes a twentieth of what a song takes, and spares the round whose result is thrown away.
 """
 
+import math
 import statistics
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -41,8 +42,9 @@ FADE_S = 0.01
 DENSITY_POWER = 8
 """Peaks count by this power: those near the highest alone."""
 
-MOST_TRIES, CLOSE_RATIO, MOST_RAISED = 4, 0.02, 1.5
-"""How often a nominal bit rate is tried, how near is near enough, and how far it is raised for a calm programme."""
+TRIED_S, MOST_TRIES, CLOSE_RATIO, MOST_RAISED = 2, 4, 0.02, 1.5
+"""A nominal bit rate is tried on PIECES of this length: how often, how near is near enough, and how far it is raised
+for a calm programme."""
 
 STEPS_PER_SECOND = HOPS_PER_SECOND // HOPS_PER_ENERGY
 
@@ -81,13 +83,11 @@ def nominal_kbps(path: Path, plan: Plan, limited: Limited | None, prepared: Prep
     """
     source, asked_kbps = prepared.reading.source, plan.output.bitrate_kbps
     assert asked_kbps
-    seconds = int(source.duration_s)
-    starts_s = [seconds * (2 * n + 1) // (2 * PIECES) for n in range(PIECES)] if seconds > PIECES * PIECE_S else [0]
-    piece_s = PIECE_S if len(starts_s) > 1 else seconds + 1
+    seconds = math.ceil(source.duration_s)
+    is_whole = seconds <= PIECES * TRIED_S
+    starts_s = [0] if is_whole else [(seconds - TRIED_S) * n // (PIECES - 1) for n in range(PIECES)]
     try:
-        medley = _medley(
-            path, plan, limited, source, [max(0, start_s - piece_s // 2) for start_s in starts_s], piece_s
-        )
+        medley = _medley(path, plan, limited, source, starts_s, seconds if is_whole else TRIED_S)
     except UnsupportedError:
         return None
     nominal, tried, duration_s = asked_kbps, [], seconds_from_frames(len(medley), source.sample_rate_hz)
@@ -131,7 +131,7 @@ def _medley(
     path: Path, plan: Plan, limited: Limited | None, source: Source, starts_s: list[int], piece_s: int = PIECE_S
 ) -> NDArray[np.float64]:
     rate_hz = source.sample_rate_hz
-    fade = np.sin(np.linspace(0.0, np.pi / 2, round(FADE_S * rate_hz))) ** 2
+    fade = np.sin(np.linspace(0.0, np.pi / 2, min(round(FADE_S * rate_hz), source.frames))) ** 2
     places = [(start_s * rate_hz, min(source.frames, (start_s + piece_s) * rate_hz)) for start_s in starts_s]
     medley, done = np.empty((sum(last - first for first, last in places), source.channels)), 0
     with take_in(path) as audio:

@@ -107,6 +107,13 @@ def test_vorbis_comes_to_the_bit_rate_that_is_asked_for(tmp_path, kbps):
     assert told.size_is_estimate
 
 
+@pytest.mark.parametrize("frames", [1, 100, 48_000 * 16, 48_000 * 16 + 1])
+def test_vorbis_is_rehearsed_at_any_length(tmp_path, frames):
+    path = signals.write(tmp_path / "mix.wav", signals.noise(17, -20)[:frames])
+    _, size = _sizes(tmp_path, path, "ogg", "vorbis")
+    assert size > 0
+
+
 def test_an_estimate_is_too_large_only_where_it_surely_is(tmp_path):
     reading = measure(signals.write(tmp_path / "mix.wav", signals.noise(2, -24)))
     spec = parse_spec(

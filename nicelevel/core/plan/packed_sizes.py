@@ -146,7 +146,8 @@ def _costs(rows: NDArray[np.float64], channels: int, words: _Words, packer: _Pac
         total: NDArray[np.float64] = costs.sum(axis=0)
         return total
     left, right, middle, side = costs
-    return np.minimum(left + right, np.minimum(np.minimum(left, right), middle) + side)
+    cheapest: NDArray[np.float64] = np.minimum(left + right, np.minimum(np.minimum(left, right), middle) + side)
+    return cheapest
 
 
 def _code_bits(power: NDArray[np.float64], words: _Words, packer: _Packer) -> NDArray[np.float64]:
@@ -221,7 +222,6 @@ def _left_by_fixed(correlations: NDArray[np.float64]) -> NDArray[np.float64]:
     for _ in range(4):
         difference = np.convolve(difference, [1.0, -1.0])
         own = np.convolve(difference, difference[::-1])
-        reach = len(difference) - 1
-        middle = LAGS - 1
-        best = np.minimum(best, both[..., middle - reach : middle + reach + 1] @ own)
+        first, last = LAGS - len(difference), LAGS + len(difference) - 1
+        best = np.minimum(best, both[..., first:last] @ own)
     return np.maximum(best, 0.0)

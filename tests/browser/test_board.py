@@ -126,7 +126,7 @@ def test_bad_files_get_their_sentence_and_the_rest_goes_on(board, tmp_path):
         "ten": "10 channels in no known layout",
     }.items():
         measured(board, title)
-        cell(board, title, "Podcast").click()
+        cell(board, title, "European broadcast").click()
         expect(board.locator(".why")).to_contain_text(sentence)
     row(board, "notes").locator("text=Remove").click()
     expect(row(board, "notes")).to_have_count(0)

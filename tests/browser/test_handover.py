@@ -37,7 +37,7 @@ def test_from_a_dropped_mix_to_accepted_by_the_receiver(board, live, tmp_path):
     planned = board.locator("#tree tr[data-state=planned]")
     expect(planned.first).to_be_visible()
     names = planned.locator("td.name").all_inner_texts()
-    assert "Podcast feed/Night ferry_podcast.mp3" in names
+    assert "Night ferry_podcast.mp3" in names
     board.keyboard.press("s")
     expect(board.locator("#sendings article[data-state=failed]")).to_contain_text("Nothing of this job is proved")
 

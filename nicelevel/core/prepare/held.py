@@ -63,8 +63,10 @@ def in_steps(block: Block) -> NDArray[np.float64]:
 
 def samples_of(codes: Codes) -> NDArray[np.float64]:
     """What was kept, ±1.0 at full scale: exact, for a step is a power of two."""
-    samples: NDArray[np.float64] = codes.astype(np.float64)
-    return samples * STEP if codes.dtype == HELD.dtype else samples
+    if codes.dtype != HELD.dtype:
+        return codes.astype(np.float64)
+    samples: NDArray[np.float64] = np.multiply(codes, STEP, dtype=np.float64)
+    return samples
 
 
 @vectorised

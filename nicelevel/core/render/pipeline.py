@@ -115,5 +115,7 @@ def rendered_piece(audio: Audio, plan: Plan, limited: Limited | None, first: int
 
 def gained(block: Block, gain_db: float) -> NDArray[np.float64]:
     """A block in 64 bit after a plain gain; without gain every sample stays what it was."""
-    levelled: NDArray[np.float64] = block.astype(np.float64)
-    return levelled if gain_db == 0.0 else levelled * ratio_from_db(gain_db)
+    if gain_db == 0.0:
+        return block.astype(np.float64)
+    levelled: NDArray[np.float64] = np.multiply(block, ratio_from_db(gain_db), dtype=np.float64)
+    return levelled

@@ -161,12 +161,8 @@ class VorbisSink(Sink):
     def __init__(self, path: Path, output: OutputFormat, serial: int) -> None:
         self._path, self._serial = path, serial
         channels = len(output.layout.positions)
-        quality = (
-            float(
-                np.interp((output.nominal_kbps or output.bitrate_kbps or 0.0) * 2 / channels, _VORBIS_KBPS, range(11))
-            )
-            / 10.0
-        )
+        nominal_kbps = output.nominal_kbps or output.bitrate_kbps or 0.0
+        quality = float(np.interp(nominal_kbps * 2 / channels, _VORBIS_KBPS, range(11))) / 10.0
         self._file = soundfile.SoundFile(
             path,
             "w",

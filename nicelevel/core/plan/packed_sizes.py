@@ -4,7 +4,7 @@ Told from the pieces that were kept of the prepared signal: gain, rounding and d
 autocorrelation, the predictor that the encoder finds is solved for that, and what it leaves is coded at about the
 entropy of as much noise (Rice codes lie a little above it). What is played or spoken comes within a tenth (ALAC of
 16 bits within an eighth); of a generator's tones alone, which a predictor foresees almost wholly, it may be off by a
-third.
+third, seldom by two thirds.
 """
 
 import math

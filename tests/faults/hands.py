@@ -9,8 +9,8 @@ import signal
 import subprocess
 import time
 import zipfile
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -150,15 +150,26 @@ def mount_disk(folder: Path, options: str) -> None:
         pytest.skip("no disk can be mounted here")
 
 
+def tell(pids: list[int], number: signal.Signals) -> None:
+    """A signal to each; what has ended meanwhile, as its parent did, is left alone."""
+    for pid in pids:
+        with suppress(ProcessLookupError):
+            os.kill(pid, number)
+
+
+@contextmanager
+def standing_still(pids: list[int]) -> Iterator[None]:
+    """SIGSTOP, and SIGCONT however it ends: a lid that is closed and opened."""
+    tell(pids, signal.SIGSTOP)
+    try:
+        yield
+    finally:
+        tell(pids, signal.SIGCONT)
+
+
 def stand_still(pids: list[int], seconds: float) -> None:
-    """SIGSTOP, a while, SIGCONT: a lid that is closed and opened."""
-    for pid in pids:
-        with suppress(ProcessLookupError):
-            os.kill(pid, signal.SIGSTOP)
-    time.sleep(seconds)
-    for pid in pids:
-        with suppress(ProcessLookupError):
-            os.kill(pid, signal.SIGCONT)
+    with standing_still(pids):
+        time.sleep(seconds)
 
 
 def command_of(pid: int) -> str:

@@ -25,7 +25,7 @@ import requests
 from nicelevel.work.app import STALLED_S
 from tests import signals
 from tests.conftest import Live
-from tests.faults.hands import FEED, Hands, command_of, descendants, stand_still, wait_for
+from tests.faults.hands import FEED, Hands, command_of, descendants, stand_still, tell, wait_for
 
 MOMENTS_A_MINUTE = 5
 DISK_MB = 1500
@@ -113,8 +113,7 @@ class Soak:
         return [pid for pid in descendants(self.live.pid) if any(word in command_of(pid) for word in words)]
 
     def _kill(self, *words: str) -> None:
-        for pid in self._part(*words)[:1]:
-            os.kill(pid, signal.SIGKILL)
+        tell(self._part(*words)[:1], signal.SIGKILL)
 
     def kill_worker(self) -> None:
         self._kill("cli.main worker")
@@ -132,8 +131,7 @@ class Soak:
         self._kill("bin/postgres -D")
 
     def restart_database(self) -> None:
-        for pid in self._part("bin/postgres -D")[:1]:
-            os.kill(pid, signal.SIGINT)
+        tell(self._part("bin/postgres -D")[:1], signal.SIGINT)
 
     def close_the_lid(self) -> None:
         self._stand_still(descendants(self.live.pid))
@@ -281,9 +279,7 @@ def soak(minutes: float, seed: int, folder: Path) -> dict[str, Any]:
         print(live.log()[-20_000:], file=sys.stderr)
         raise
     finally:
-        for pid in descendants(live.pid):
-            with suppress(ProcessLookupError):
-                os.kill(pid, signal.SIGCONT)
+        tell(descendants(live.pid), signal.SIGCONT)
         live.stop()
         if is_mounted:
             subprocess.run(["umount", "-l", str(place)], check=True)

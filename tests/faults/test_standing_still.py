@@ -9,7 +9,7 @@ import pytest
 
 from nicelevel.work.app import STALLED_S
 from tests import signals
-from tests.faults.hands import alive, command_of, descendants, stand_still, wait_for
+from tests.faults.hands import alive, command_of, descendants, stand_still, standing_still, tell, wait_for
 
 LONGER_S = STALLED_S + 4.0
 """Past what a worker is taken for dead after."""
@@ -48,9 +48,8 @@ def test_what_another_worker_took_over_is_not_published_by_the_first(hands, rend
     try:
         token = hands.rows("SELECT token FROM deliverable ORDER BY id DESC LIMIT 1")[0][0]
         first = hands.live.worker_pid()
-        os.kill(first, signal.SIGSTOP)
-        wait_for(lambda: hands.rows("SELECT max(token) FROM deliverable")[0][0] > token)
-        os.kill(first, signal.SIGCONT)
+        with standing_still([first]):
+            wait_for(lambda: hands.rows("SELECT max(token) FROM deliverable")[0][0] > token)
         _is_whole(hands, rendering)
         (written,) = hands.rows("SELECT id, token FROM deliverable ORDER BY id DESC LIMIT 1")
         folder = hands.live.data_folder / "deliverables" / str(written[0])
@@ -94,8 +93,7 @@ def _postgres_pids(hands, part):
 
 @pytest.mark.parametrize("part", ["backend", "postmaster"])
 def test_a_database_that_dies_is_started_again_and_the_render_ends(hands, rendering, part):
-    for pid in _postgres_pids(hands, part):
-        os.kill(pid, signal.SIGKILL)
+    tell(_postgres_pids(hands, part), signal.SIGKILL)
     _is_whole(hands, rendering)
     assert hands.get("/").status_code == 200
 
@@ -103,15 +101,13 @@ def test_a_database_that_dies_is_started_again_and_the_render_ends(hands, render
 def test_pages_say_what_is_the_matter_while_the_database_is_away(hands):
     hands.new_job("Any", "podcast")
     (postmaster,) = _postgres_pids(hands, "postmaster")
-    os.kill(hands.live.pid, signal.SIGSTOP)
-    for pid in reversed(descendants(postmaster)):
-        os.kill(pid, signal.SIGKILL)
-    wait_for(lambda: not alive(postmaster), 30)
-    page = hands.get("/", headers={"Accept": "text/html"})
-    assert page.status_code == 503
-    assert "The database does not answer" in page.text
-    assert 'http-equiv="refresh"' in page.text
-    assert wait_for(lambda: "starts it again" in hands.get("/changes").json()["trouble"])
-    os.kill(hands.live.pid, signal.SIGCONT)
+    with standing_still([hands.live.pid]):
+        tell(descendants(postmaster), signal.SIGKILL)
+        wait_for(lambda: not alive(postmaster), 30)
+        page = hands.get("/", headers={"Accept": "text/html"})
+        assert page.status_code == 503
+        assert "The database does not answer" in page.text
+        assert 'http-equiv="refresh"' in page.text
+        assert wait_for(lambda: "starts it again" in hands.get("/changes").json()["trouble"])
     wait_for(lambda: hands.get("/").status_code == 200)
     wait_for(lambda: hands.get("/changes").json()["trouble"] == "")

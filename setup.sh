@@ -41,6 +41,7 @@ wanted=$(find nicelevel/core -name '*.py' -print0 | sort -z | xargs -0 cat | sha
 stamp=.venv/compiled
 if [ ! -f "$stamp" ] || [ "$(cat "$stamp")" != "$wanted" ]; then
   echo "Compiling the measuring code…"
+  .venv/bin/python -m compileall -q nicelevel
   .venv/bin/nice-level warm
   echo "$wanted" > "$stamp"
 fi

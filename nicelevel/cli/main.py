@@ -8,7 +8,7 @@ from typing import Any, NoReturn
 import click
 
 from nicelevel.core.errors import NiceLevelError
-from nicelevel.memory import arrange_memory
+from nicelevel.own_process import arrange_process
 
 _MODULES = {
     "measure": "measure",
@@ -47,6 +47,7 @@ class _Group(click.Group):
         return command
 
     def main(self, *arguments: Any, **options: Any) -> NoReturn:
+        arrange_process()  # before the command's module is loaded, and numpy with it
         try:
             status = super().main(*arguments, **{**options, "standalone_mode": False})
         except click.exceptions.NoArgsIsHelpError as error:
@@ -73,7 +74,6 @@ class _Group(click.Group):
 @click.version_option(package_name="nice-level")
 def main() -> None:
     """Measures every mix, plans it for every destination, renders it and proves what was written."""
-    arrange_memory()
 
 
 if __name__ == "__main__":

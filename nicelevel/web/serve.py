@@ -8,7 +8,7 @@ import tempfile
 from waitress import serve as serve_for_ever
 
 from nicelevel.config import Config
-from nicelevel.memory import arrange_memory
+from nicelevel.own_process import arrange_process
 
 from .app import create_app
 
@@ -21,7 +21,7 @@ MOST_CONNECTIONS = 1000
 
 def serve(config: Config) -> None:
     """Serve the application on loopback until told to stop."""
-    arrange_memory()
+    arrange_process()
     app = create_app(config, config.database_url)
     # What comes in waits on the disk that it is for.
     tempfile.tempdir = str(config.uploads_folder)

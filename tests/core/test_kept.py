@@ -7,7 +7,7 @@ from nicelevel.core import produce
 from nicelevel.core.channels import layout_of_name
 from nicelevel.core.files import take_in
 from nicelevel.core.measure import Meter, measure
-from nicelevel.core.prepare import Workshop, prepare, prepared
+from nicelevel.core.prepare import Workshop, prepare, prepared, workshop
 from nicelevel.core.prepare.held import STEP
 from nicelevel.core.prepare.prepared import prepared_blocks, prepared_source
 from nicelevel.core.process import process
@@ -51,6 +51,41 @@ def test_what_was_kept_is_what_is_made_again(tmp_path, subtype, preparation):
     assert np.array_equal(np.concatenate(list(kept.blocks(4_321))), _blocks(path, preparation))
 
 
+@pytest.mark.parametrize("most_kept_bytes", [0, LOTS_BYTES], ids=["read again", "kept"])
+@pytest.mark.parametrize("subtype", ["PCM_24", "FLOAT"])
+@pytest.mark.parametrize("preparation", [Preparation(), Preparation(sample_rate_hz=44_100), HALF_SUM])
+def test_hops_that_are_measured_afterwards_are_those_of_the_first_time(
+    tmp_path, preparation, subtype, most_kept_bytes
+):
+    """With silence in it: how deep true peaks are searched follows the highest one so far."""
+    audio = np.concatenate([signals.silence(1.5), signals.programme(21, seed=4), signals.silence(0.7)])
+    path = signals.write(tmp_path / "take.wav", audio, subtype=subtype)
+    at_once = prepare(path, preparation, tmp_path).hops
+    with Workshop(path, with_hops=True, most_kept_bytes=most_kept_bytes) as shop:
+        later, again = shop.find(preparation).hops, shop.find(preparation).hops
+        assert again is later
+        shop.let_go()
+        assert shop.find(preparation).hops is later
+        for name in ("sample_peaks", "true_peaks", "weighted", "low_band"):
+            assert np.array_equal(getattr(later, name), getattr(at_once, name))
+
+
+@pytest.mark.parametrize(("target", "action"), [("-40.0", "gain"), ("-14.0", "limit")])
+def test_hops_are_measured_only_where_a_limiter_is_needed(tmp_path, monkeypatch, target, action):
+    made, whole = [], workshop.hops_of_kept
+
+    def counted(*arguments):
+        made.append(arguments)
+        return whole(*arguments)
+
+    monkeypatch.setattr(workshop, "hops_of_kept", counted)
+    spec = parse_spec(SPEC.replace("-14.0", target), "house")
+    path = signals.write(tmp_path / "take.wav", signals.programme(6, seed=2))
+    deliverables = process(path, spec, tmp_path / "out")
+    assert [each.plan.action for each in deliverables] == [action, action]
+    assert len(made) == (action == "limit")
+
+
 @pytest.mark.parametrize(("subtype", "item_bytes"), [("PCM_24", 4), ("FLOAT", 8)])
 def test_nothing_is_kept_that_takes_more_room_than_there_is(tmp_path, subtype, item_bytes):
     """Whole numbers take four bytes, floating point stays 64 bits wide."""
@@ -68,7 +103,8 @@ def test_a_step_is_less_than_any_word_can_tell(tmp_path):
     blocks = _blocks(path, Preparation(sample_rate_hz=44_100))
     assert np.array_equal(blocks / STEP, np.rint(blocks / STEP))
     with take_in(path) as audio:
-        unrounded = np.concatenate(list(prepared._worked_on(audio, Preparation(sample_rate_hz=44_100), 48_000)))
+        columns = list(prepared._worked_on(audio, Preparation(sample_rate_hz=44_100), 48_000))
+        unrounded = np.concatenate([np.stack(each, axis=1) for each in columns])
     error = blocks - unrounded
     assert np.abs(error).max() <= STEP / 2
     under_db = 10 * np.log10(np.var(error) / (2.0**-23) ** 2 * 12)

@@ -120,6 +120,19 @@ def take_channel(codes: Integers, first: int, channel: int, samples: Floats) -> 
         samples[at] = read(codes, first + at, channel) if 0 <= first + at < len(codes) else 0
 
 
+def column_of(codes: NDArray[Any], channel: int, coding: Coding) -> NDArray[np.float64]:
+    """The samples of one channel, ±1.0 at full scale, out of frames × channels of codes."""
+    samples = np.empty(len(codes))
+    _scale_column.using(read=coding.reads)(codes[:, channel : channel + 1], coding.scale, samples)
+    return samples
+
+
+@vectorised
+def _scale_column(codes: Integers, scale: float, samples: Floats) -> None:
+    for frame in range(len(samples)):
+        samples[frame] = read(codes, frame, 0) * scale
+
+
 def in_three_bytes(words: NDArray[np.int32]) -> bytes:
     """The lower three bytes of every word, one after the other."""
     joined = np.empty((len(words) // 4, 3), np.int32)

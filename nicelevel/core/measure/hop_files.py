@@ -79,11 +79,13 @@ class HopFiles:
 
         Peaks before the first hop or after the last belong to that.
         """
-        hops = np.arange(first_hop, first_hop + len(true_peaks))
-        last = self._peaks.shape[1] - 1
-        np.maximum.at(self._peaks[1], np.clip(hops, 0, last), peak_codes(true_peaks))
-        inside = (hops >= 0) & (hops <= last)
-        self._low_band[hops[inside]] = low_codes(low_band[inside])
+        found, codes = self._peaks[1], peak_codes(true_peaks)
+        begin, end = (min(max(hop - first_hop, 0), len(codes)) for hop in (0, len(found)))
+        inside = slice(first_hop + begin, first_hop + end)
+        np.maximum(found[inside], codes[begin:end], out=found[inside])
+        found[0] = max(found[0], codes[:begin].max(initial=0))
+        found[-1] = max(found[-1], codes[end:].max(initial=0))
+        self._low_band[inside] = low_codes(low_band[begin:end])
         for array in (self._peaks, self._low_band):
             _let_go(array)
 

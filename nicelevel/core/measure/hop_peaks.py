@@ -148,14 +148,19 @@ def _interpolate(
 
 @vectorised
 def _half_way_points(samples: Floats, half_way: Floats, points: Floats) -> None:
-    """TILE results. A fixed number of them lets the processor take many at once."""
+    """TILE results. A fixed number of them lets the processor take many at once.
+
+    Eight taps at a time: fewer would fetch and put away each result more often, more do not fit its registers.
+    """
     for at in range(TILE):
         points[at] = np.float32(0.0)
-    for tap in range(0, TAPS, 4):
+    for tap in range(0, TAPS, 8):
         a, b, c, d = half_way[tap], half_way[tap + 1], half_way[tap + 2], half_way[tap + 3]
-        part = samples[tap:]
+        e, f, g, h = half_way[tap + 4], half_way[tap + 5], half_way[tap + 6], half_way[tap + 7]
+        x = samples[tap:]
         for at in range(TILE):
-            points[at] += (a * part[at] + b * part[at + 1]) + (c * part[at + 2] + d * part[at + 3])
+            first = points[at] + ((a * x[at] + b * x[at + 1]) + (c * x[at + 2] + d * x[at + 3]))
+            points[at] = first + ((e * x[at + 4] + f * x[at + 5]) + (g * x[at + 6] + h * x[at + 7]))
 
 
 @vectorised

@@ -258,7 +258,7 @@ class Meter:
         for second in range(-done_s % self._seconds_per_window, -(-frames // rate_hz), self._seconds_per_window):
             left = min(rate_hz, frames - second * rate_hz)
             first = self._start + second * rate_hz + max(0, left - length) // 2
-            window = self._buffer.samples(first, first + min(left, length), np.float32)
+            window = self._buffer.samples(first, first + min(left, length))
             self._prediction.feed(window)
             if left >= length:
                 self._spectrum.feed(window)

@@ -7,7 +7,7 @@ and dither; all of them follow from the autocorrelation of a piece (Makhoul, Pro
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels import Floats
+from ..kernels import Floats, kernel, vectorised
 
 LAGS = 9
 """From 0 to the longest predictor that the encoders take, of eight samples."""
@@ -20,7 +20,7 @@ class PredictionMeter:
     """Fed with pieces, then asked."""
 
     def __init__(self, channels: int) -> None:
-        self._channels = channels
+        self._channels, self._rows = channels, channels + (channels == 2)
         self._window = np.zeros(0)
         self._found: list[NDArray[np.float64]] = []
 
@@ -30,16 +30,15 @@ class PredictionMeter:
         piece = piece[first : first + MOST_FRAMES]
         if len(self._window) != len(piece):
             self._window = _window(len(piece))
-        sides = np.ascontiguousarray(piece.T, np.float64) * self._window
-        rows = [_correlations(side, side) for side in sides]
-        if self._channels == 2:
-            rows.append((_correlations(*sides) + _correlations(*sides[::-1])) / 2.0)
-        self._found.append(np.array(rows))
+        sides = np.zeros((self._channels, len(piece) + LAGS))
+        np.multiply(piece.T, self._window, out=sides[:, : len(piece)])
+        found = np.zeros((self._rows, LAGS))
+        correlate(sides, found)
+        self._found.append(found)
 
     def autocorrelations(self) -> NDArray[np.float64]:
         """Pieces × channels × LAGS, per sample, 1.0 at full scale; of two channels a third row: of both together."""
-        rows = self._channels + (self._channels == 2)
-        return np.array(self._found) if self._found else np.empty((0, rows, LAGS))
+        return np.array(self._found) if self._found else np.empty((0, self._rows, LAGS))
 
 
 def _window(frames: int) -> NDArray[np.float64]:
@@ -49,6 +48,31 @@ def _window(frames: int) -> NDArray[np.float64]:
     return window
 
 
-def _correlations(one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.float64]:
-    frames = len(one)
-    return np.array([one[: frames - lag] @ other[lag:] if lag < frames else 0.0 for lag in range(LAGS)])
+@kernel
+def correlate(sides: Floats, found: Floats) -> None:
+    """The rows of `autocorrelations`, of channels that are silent for LAGS samples at their end."""
+    for channel in range(len(sides)):
+        add_products(sides[channel], sides[channel], 1.0, found[channel])
+    if len(found) > len(sides):
+        add_products(sides[0], sides[1], 0.5, found[2])
+        add_products(sides[1], sides[0], 0.5, found[2])
+
+
+@vectorised
+def add_products(one: Floats, other: Floats, weight: float, found: Floats) -> None:
+    """Add sums of products of each sample and the one so many later in the other, from 0 to LAGS - 1, all in one go:
+    each sample is then fetched once."""
+    a = b = c = d = e = f = g = h = i = 0.0
+    for at in range(len(one) - LAGS):
+        x = one[at]
+        a += x * other[at]
+        b += x * other[at + 1]
+        c += x * other[at + 2]
+        d += x * other[at + 3]
+        e += x * other[at + 4]
+        f += x * other[at + 5]
+        g += x * other[at + 6]
+        h += x * other[at + 7]
+        i += x * other[at + 8]
+    for lag, total in enumerate((a, b, c, d, e, f, g, h, i)):
+        found[lag] += weight * total

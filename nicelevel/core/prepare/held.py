@@ -17,7 +17,7 @@ from ..values import Preparation, Source
 
 STEP = HELD.scale
 _STEPS = 1.0 / STEP
-_LOWEST, _HIGHEST = float(np.iinfo(HELD.dtype).min), float(np.iinfo(HELD.dtype).max)
+_HIGHEST = float(np.iinfo(HELD.dtype).max)
 
 
 Codes = NDArray[np.int32] | NDArray[np.float64]
@@ -45,16 +45,17 @@ def is_in_steps(source: Source, preparation: Preparation) -> bool:
     return source.bits_declared is not None and preparation.sample_rate_hz is not None
 
 
-def hold(block: Block, codes: NDArray[np.int32]) -> None:
-    """Put frames × channels into an array as numbers of steps. Raises PastRangeError."""
-    if round_to_steps(np.ascontiguousarray(block, np.float64), codes) > _HIGHEST:
+def steps_of(samples: Floats) -> NDArray[np.int32]:
+    """The numbers of steps of one channel. Raises PastRangeError."""
+    steps = np.empty(len(samples), np.int32)
+    if round_to_steps(np.ascontiguousarray(samples, np.float64), steps):
         raise PastRangeError
+    return steps
 
 
 def in_steps(block: Block) -> NDArray[np.float64]:
     """The same rounding for any value, as samples, ±1.0 at full scale."""
-    samples = block.astype(np.float64)
-    samples *= _STEPS
+    samples: NDArray[np.float64] = np.multiply(block, _STEPS, order="C", dtype=np.float64)
     samples += 0.5
     np.floor(samples, out=samples)
     samples *= STEP
@@ -70,13 +71,11 @@ def samples_of(codes: Codes) -> NDArray[np.float64]:
 
 
 @vectorised
-def round_to_steps(block: Floats, codes: Integers) -> float:
-    """Round to the nearest step; returns the largest magnitude in steps, which the range may not reach."""
-    frames, channels = block.shape
-    largest = 0.0
-    for frame in range(frames):
-        for channel in range(channels):
-            steps = np.floor(block[frame, channel] * _STEPS + 0.5)
-            largest = abs(steps) if abs(steps) > largest else largest
-            codes[frame, channel] = np.int32(min(max(steps, _LOWEST), _HIGHEST))
-    return largest
+def round_to_steps(samples: Floats, codes: Integers) -> int:
+    """Round to the nearest steps; returns how many lie past the range, whose codes mean nothing."""
+    past = 0
+    for at in range(len(samples)):
+        steps = np.floor(samples[at] * _STEPS + 0.5)
+        past += abs(steps) > _HIGHEST
+        codes[at] = np.int32(steps)
+    return past

@@ -1,7 +1,7 @@
 """The prepared signal: a source after its channel work and resampling, as blocks and as a reading."""
 
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -17,7 +17,7 @@ from ..ahead import ahead, own_thread
 from ..channels import Layout, layout_of_name
 from ..files import take_in
 from ..files.blocks import Block
-from ..files.codes import DOUBLE, HELD, Coding
+from ..files.codes import DOUBLE, HELD, Coding, column_of
 from ..files.read import Audio
 from ..measure import BLOCK_FRAMES, Meter, hop_files, measure
 from ..measure.gating import SortedBlocks, gating_blocks, short_term_steps
@@ -25,7 +25,7 @@ from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
 from ..units import db_from_energies
 from ..values import Preparation, Reading, Source
-from .held import Codes, Kept, PastRangeError, hold, in_steps, is_in_steps
+from .held import Codes, Kept, PastRangeError, in_steps, is_in_steps, steps_of
 from .steps import UNTOUCHED, resampled_frames
 
 STRETCH_S = 4
@@ -42,13 +42,19 @@ class Prepared:
     """What plans are made from: the reading of a prepared signal with its curves, and its hops where a limiter may be
     asked for.
 
-    kept: the signal itself, where there was room for it.
+    kept: the signal itself, where there was room for it; measure_hops: gives the hops where they are not at hand.
     """
 
     reading: Reading
-    hops: Hops | None = None
+    hops_at_hand: Hops | None = None
     preparation: Preparation = UNTOUCHED
     kept: Kept | None = None
+    measure_hops: Callable[[], Hops] | None = None
+
+    @property
+    def hops(self) -> Hops | None:
+        """What a limiter works on; None where none may be asked for."""
+        return self.measure_hops() if self.measure_hops else self.hops_at_hand
 
     @cached_property
     def blocks(self) -> SortedBlocks:
@@ -98,35 +104,47 @@ def _layout(source: Source, preparation: Preparation) -> Layout:
 
 def prepared_blocks(audio: Audio, preparation: Preparation, frames: int) -> Iterator[Block]:
     """Blocks of frames × channels after every step; of an untouched source as `Audio.blocks` gives them."""
-    blocks = audio.blocks(frames) if preparation.is_nothing else _worked_on(audio, preparation, frames)
+    if preparation.is_nothing:
+        return audio.blocks(frames)
+    blocks = map(_side_by_side, _worked_on(audio, preparation, frames))
     return map(in_steps, blocks) if is_in_steps(audio.source, preparation) else blocks
 
 
-def _worked_on(audio: Audio, preparation: Preparation, frames: int) -> Iterator[Block]:
+Columns = Sequence[NDArray[np.floating[Any]]]
+"""A block as one array for each channel: so it comes from the resampler, and so it is rounded quickest."""
+
+
+def _side_by_side(columns: Columns) -> Block:
+    return np.stack(columns, axis=1)
+
+
+def _worked_on(audio: Audio, preparation: Preparation, frames: int) -> Iterator[Columns]:
     """After every step, before it is rounded."""
-    blocks: Iterator[Block] = (with_channels(block, preparation) for block in audio.blocks(frames))
-    if preparation.sample_rate_hz is not None:
-        channels = prepared_source(audio.source, preparation).channels
-        blocks = _resampled(blocks, audio.source, preparation.sample_rate_hz, channels)
-    return blocks if preparation.frames is None else _closed(blocks, preparation)
+    rate_hz = preparation.sample_rate_hz
+    columns: Iterator[Columns]
+    if rate_hz is None:
+        columns = (tuple(with_channels(block, preparation).T) for block in audio.blocks(frames))
+    else:
+        columns = _resampled(audio, preparation, rate_hz, frames)
+    return columns if preparation.frames is None else _closed(columns, preparation)
 
 
-def with_channels(block: Block, preparation: Preparation) -> Block:
-    """Frames × channels after the channel work of a preparation."""
+def with_channels(block: NDArray[Any], preparation: Preparation) -> NDArray[Any]:
+    """Frames × channels after the channel work of a preparation; where there is no matrix, also of codes."""
     if preparation.matrix is not None:
         block = block.astype(np.float64) @ np.array(preparation.matrix).T
     return block if preparation.channel is None else block[:, preparation.channel : preparation.channel + 1]
 
 
-def _closed(blocks: Iterator[Block], preparation: Preparation) -> Iterator[Block]:
+def _closed(blocks: Iterator[Columns], preparation: Preparation) -> Iterator[Columns]:
     """Cut to the length of a preparation, its end faded out."""
     assert preparation.frames
     done = 0
-    for block in blocks:
-        part = block[: preparation.frames - done]
-        gains = closing_gains(preparation, done, len(part))
-        yield part if gains is None else part.astype(np.float64) * gains[:, None]
-        done += len(part)
+    for columns in blocks:
+        part = [column[: preparation.frames - done] for column in columns]
+        gains = closing_gains(preparation, done, len(part[0]))
+        yield part if gains is None else [column.astype(np.float64) * gains for column in part]
+        done += len(part[0])
         if done == preparation.frames:
             return
 
@@ -146,17 +164,19 @@ def closing_gains(preparation: Preparation, first: int, count: int) -> NDArray[n
     return gains
 
 
-def _resampled(blocks: Iterator[Block], source: Source, rate_hz: int, channels: int) -> Iterator[Block]:
+def _resampled(audio: Audio, preparation: Preparation, rate_hz: int, frames: int) -> Iterator[Columns]:
     """At another rate, with the exact length: soxr's very high quality, which does not shift the signal."""
-    left = resampled_frames(source, rate_hz)
+    source, coding = audio.source, None if preparation.matrix else audio.coding
+    channels, left = prepared_source(source, preparation).channels, resampled_frames(source, rate_hz)
+    # Codes become samples on the way into the resampler, each channel by itself.
+    taken = audio.code_blocks(frames) if coding else audio.blocks(frames)
     with Resampler(source.sample_rate_hz, rate_hz, channels) as resampler:
-        for block in resampler.stream(blocks):
-            part = block[:left]
-            left -= len(part)
-            yield part
+        for columns in resampler.columns((with_channels(each, preparation) for each in taken), coding):
+            yield [column[:left] for column in columns]
+            left -= min(left, len(columns[0]))
     # Rounding of the length can leave one frame to be filled.
     if left:
-        yield np.zeros((left, channels))
+        yield [np.zeros(left)] * channels
 
 
 class Resampler:
@@ -167,20 +187,30 @@ class Resampler:
         self._threads = [own_thread() for _ in range(channels)]
 
     def stream(self, blocks: Iterable[Block]) -> Iterator[Block]:
-        """Frames × channels at the other rate, to the end; no channel waits for another within BLOCKS_AHEAD."""
+        """Frames × channels at the other rate, to the end."""
+        return map(_side_by_side, self.columns(blocks))
+
+    def columns(self, blocks: Iterable[NDArray[Any]], coding: Coding | None = None) -> Iterator[Columns]:
+        """Each channel at the other rate, to the end; none waits for another within BLOCKS_AHEAD.
+
+        blocks: frames × channels of samples, or of codes where a coding is given.
+        """
         begun: deque[list[Future[NDArray[np.float64]]]] = deque()
         for block in blocks:
-            begun.append(self._begin(block))
+            begun.append(self._begin(block, coding))
             if len(begun) > BLOCKS_AHEAD:
-                yield _together(begun.popleft())
-        begun.append(self._begin(np.zeros((0, len(self._streams))), is_last=True))
+                yield [each.result() for each in begun.popleft()]
+        begun.append(self._begin(np.zeros((0, len(self._streams))), None, is_last=True))
         while begun:
-            yield _together(begun.popleft())
+            yield [each.result() for each in begun.popleft()]
 
-    def _begin(self, block: Block, is_last: bool = False) -> list[Future[NDArray[np.float64]]]:
+    def _begin(
+        self, block: NDArray[Any], coding: Coding | None, is_last: bool = False
+    ) -> list[Future[NDArray[np.float64]]]:
         def resampled(channel: int) -> NDArray[np.float64]:
-            column = np.ascontiguousarray(block[:, channel], np.float64)
-            part: NDArray[np.float64] = self._streams[channel].resample_chunk(column, is_last)
+            column = column_of(block, channel, coding) if coding else block[:, channel]
+            samples = np.ascontiguousarray(column, np.float64)
+            part: NDArray[np.float64] = self._streams[channel].resample_chunk(samples, is_last)
             return part
 
         return [thread.submit(resampled, channel) for channel, thread in enumerate(self._threads)]
@@ -191,10 +221,6 @@ class Resampler:
     def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
         for thread in self._threads:
             thread.shutdown()
-
-
-def _together(begun: list[Future[NDArray[np.float64]]]) -> NDArray[np.float64]:
-    return np.stack([each.result() for each in begun], axis=1)
 
 
 def prepare(
@@ -230,7 +256,7 @@ def _measure(
     """Of a signal in steps, the codes themselves may be measured; raises PastRangeError where they do not reach."""
     with take_in(path) as audio:
         source, done = prepared_source(audio.source, preparation), 0
-        coding = HELD if as_codes and is_in_steps(audio.source, preparation) else DOUBLE
+        coding = _coding(audio.source, preparation) if as_codes else DOUBLE
         codes = empty_codes(source, coding) if bytes_of(source, coding) <= most_kept_bytes else None
         made = coded_blocks(audio, preparation, coding, codes)
         with hop_files(source, hops_folder) as hops, ahead(made) as blocks:
@@ -241,6 +267,28 @@ def _measure(
                 if progress:
                     progress(done / source.frames)
             return meter.reading(), None if codes is None else Kept(codes)
+
+
+def hops_of_kept(prepared: Prepared, folder: Path) -> Hops:
+    """The same hops as if they had been kept while the signal was measured, put into a folder."""
+    source, kept = prepared.reading.source, prepared.kept
+    assert kept
+    coding = HELD if kept.codes.dtype == HELD.dtype else DOUBLE
+    with hop_files(source, folder) as hops:
+        meter = Meter(source, coding, hops, STRETCH_S)
+        for first in range(0, len(kept.codes), BLOCK_FRAMES):
+            meter.feed(kept.codes[first : first + BLOCK_FRAMES])
+        meter.reading()
+    return open_hops(folder)
+
+
+def _coding(source: Source, preparation: Preparation) -> Coding:
+    return HELD if is_in_steps(source, preparation) else DOUBLE
+
+
+def bytes_to_keep(source: Source, preparation: Preparation) -> int:
+    """What a source takes in memory once it is prepared; twice that where its samples pass the range of steps."""
+    return bytes_of(prepared_source(source, preparation), _coding(source, preparation))
 
 
 def bytes_of(source: Source, coding: Coding) -> int:
@@ -258,12 +306,18 @@ def coded_blocks(
     audio: Audio, preparation: Preparation, coding: Coding, codes: Codes | None
 ) -> Iterator[NDArray[Any]]:
     """The blocks of a prepared signal in a coding, put into their room where there is one. Raises PastRangeError."""
-    done, is_rounded = 0, coding.is_whole and is_in_steps(audio.source, preparation)
-    for block in (_worked_on if is_rounded else prepared_blocks)(audio, preparation, BLOCK_FRAMES):
-        room: NDArray[Any] = np.empty(block.shape, coding.dtype) if codes is None else codes[done : done + len(block)]
-        if coding.is_whole:
-            hold(block, room)
-        else:
-            room[:] = block
+    done = 0
+    for columns in _columns_to_code(audio, preparation, coding):
+        frames, channels = len(columns[0]), len(columns)
+        room: NDArray[Any] = np.empty((frames, channels), coding.dtype) if codes is None else codes[done:][:frames]
+        for channel, column in enumerate(columns):
+            room[:, channel] = steps_of(column) if coding.is_whole else column
         yield room
-        done += len(block)
+        done += frames
+
+
+def _columns_to_code(audio: Audio, preparation: Preparation, coding: Coding) -> Iterator[Columns]:
+    """Where codes are steps, rounding to them is all that is left."""
+    if coding.is_whole and is_in_steps(audio.source, preparation):
+        return _worked_on(audio, preparation, BLOCK_FRAMES)
+    return (tuple(block.T) for block in prepared_blocks(audio, preparation, BLOCK_FRAMES))

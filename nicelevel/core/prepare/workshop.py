@@ -1,19 +1,27 @@
 """The prepared signals of one file, measured when they are first asked for; nothing is left behind."""
 
+import tempfile
 import threading
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from types import TracebackType
 
 from ..files import take_in
+from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
 from ..scratch import ScratchFolder
 from ..values import Preparation, Source
-from .prepared import Prepared, prepare
+from .prepared import Prepared, bytes_of, bytes_to_keep, hops_of_kept, prepare
+
+READ_AGAIN_BYTES = 216_000_000
+"""A file is soon read a second time where it is no larger: ten minutes of 44.1 kHz in stereo, 32 bit."""
 
 
 class Workshop:
-    """A context manager. Hops are kept only where a limiter may be asked for, signals where there is room."""
+    """A context manager. Hops are measured only where a limiter may be asked for, and not before it is where they are
+    soon measured afterwards; signals are kept where there is room.
+    """
 
     def __init__(
         self, path: Path, with_hops: bool, progress: Progress | None = None, most_kept_bytes: int = 0
@@ -22,6 +30,7 @@ class Workshop:
         self._room_bytes = most_kept_bytes
         self._folder = ScratchFolder()
         self._made: dict[Preparation, Prepared] = {}
+        self._hops: dict[Preparation, Hops] = {}
         self._making = threading.Lock()  # the leader of a set is asked by all of its members
 
     def source(self) -> Source:
@@ -36,22 +45,37 @@ class Workshop:
 
     def _find(self, preparation: Preparation) -> Prepared:
         if preparation not in self._made:
-            made = prepare(self._path, preparation, self._hops_folder(), self._progress, self._room_bytes)
+            can_wait = self._can_hops_wait(preparation)
+            folder = self._new_folder() if self._with_hops and not can_wait else None
+            made = prepare(self._path, preparation, folder, self._progress, self._room_bytes)
             self._room_bytes -= 0 if made.kept is None else made.kept.codes.nbytes
-            self._made[preparation] = made
+            later = partial(self._hops_of, preparation) if self._with_hops and can_wait else None
+            self._made[preparation] = replace(made, measure_hops=later)
         return self._made[preparation]
+
+    def _can_hops_wait(self, preparation: Preparation) -> bool:
+        """Whether they are soon measured afterwards: of a signal that is kept, or a file that is as it is needed."""
+        with take_in(self._path) as audio:
+            if preparation.is_nothing:
+                return not audio.is_coded and bytes_of(audio.source, audio.coding) <= READ_AGAIN_BYTES
+            return bytes_to_keep(audio.source, preparation) <= self._room_bytes
+
+    def _hops_of(self, preparation: Preparation) -> Hops:
+        with self._making:
+            if preparation not in self._hops:
+                made, folder = self._made[preparation], self._new_folder()
+                if made.kept is None:
+                    prepare(self._path, preparation, folder)
+                self._hops[preparation] = hops_of_kept(made, folder) if made.kept else open_hops(folder)
+            return self._hops[preparation]
 
     def let_go(self) -> None:
         """Free the memory of the signals that were kept, and keep no more: what is asked for again is made again."""
         self._room_bytes = 0
         self._made = {preparation: replace(made, kept=None) for preparation, made in self._made.items()}
 
-    def _hops_folder(self) -> Path | None:
-        if not self._with_hops:
-            return None
-        folder = Path(self._folder.name) / str(len(self._made))
-        folder.mkdir(exist_ok=True)
-        return folder
+    def _new_folder(self) -> Path:
+        return Path(tempfile.mkdtemp(dir=self._folder.name))
 
     def __enter__(self) -> "Workshop":
         return self

@@ -97,17 +97,18 @@ class _Plot:
         """A line through the loudest value of each pixel; broken where there is none, held inside the field."""
         pixels = max(1, self.width - LEFT - RIGHT)
         step = max(1, math.ceil(len(series) / pixels))
-        points, pen_up = [], True
+        foot, points, before = self.top - SHOWN_LU, [], math.nan
         for start in range(0, len(series), step):
             part = series[start : start + step]
             part = part[~np.isnan(part)]
-            if len(part) == 0:
-                pen_up = True
-                continue
+            level = float(part.max()) if len(part) else math.nan
             x = self.x(min(self.duration_s, (start + step / 2 + 0.5) * STEP_HOPS * HOP_S))
-            y = self.y(max(float(part.max()), self.top - SHOWN_LU))
-            points.append(f"{'M' if pen_up else 'L'}{x:.1f} {y:.1f}")
-            pen_up = False
+            # Along the foot nothing is drawn: it would read as a level.
+            is_under = level <= foot and before <= foot
+            if not math.isnan(level):
+                pen = "M" if math.isnan(before) or is_under else "L"
+                points.append(f"{pen}{x:.1f} {self.y(max(level, foot)):.1f}")
+            before = level
         return "".join(points)
 
     def wave(self, peaks: NDArray[np.float32]) -> str:

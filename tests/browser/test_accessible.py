@@ -92,6 +92,34 @@ def test_enter_and_space_press_what_has_the_focus(worked_on):
     assert "/compare/" in page.url
 
 
+def test_who_has_the_focus_keeps_it_where_a_part_is_drawn_anew(worked_on):
+    """What presses one button twice must not press the one that has taken its place."""
+    render = worked_on.locator("#actions button.main")
+    expect(render).to_contain_text("Render")
+    held = worked_on.locator("#actions [data-handover]")
+    held.focus()
+    _draw_bar_anew(worked_on)
+    expect(held).to_be_focused()
+    render.focus()
+    _draw_bar_anew(worked_on)
+    expect(render).to_be_focused()
+    worked_on.evaluate("() => document.querySelector('#actions button.main').setAttribute('x-on:click', 'stopAll')")
+    _draw_bar_anew(worked_on)
+    expect(worked_on.locator("#actions")).to_be_focused()
+    worked_on.keyboard.press("Tab")
+    expect(held).to_be_focused()
+
+
+def _draw_bar_anew(page):
+    """As it happens whenever something changes elsewhere in the job."""
+    page.evaluate("() => (document.querySelector('#actions').dataset.old = 'yes')")
+    token = page.locator("meta[name=csrf-token]").get_attribute("content")
+    source = page.locator("tr[data-source]").first.get_attribute("data-source")
+    root = page.url.partition("/jobs")[0]
+    page.request.post(f"{root}/sources/{source}/name", form={"title": "Named anew", "csrf_token": token})
+    expect(page.locator("#actions:not([data-old])")).to_have_count(1)
+
+
 def test_picked_rows_say_so_and_are_picked_from_where_somebody_was_last(worked_on):
     page = worked_on
 

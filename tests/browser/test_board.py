@@ -370,6 +370,13 @@ def test_rows_far_from_the_view_are_filled_when_they_come_near(board, tmp_path):
     expect(last).to_have_class(re.compile("cur"))
     expect(last.locator("svg.vial")).to_be_visible()
     expect(board.locator(".close-head b")).to_have_text("take 59")
+    # It was an outline when it was chosen; and the close-up has come over where it stood.
+    expect(last).to_be_focused()
+    expect(last).to_be_in_viewport(ratio=0.9)
+    assert board.evaluate("""() => {
+        const bottom = (selector) => document.querySelector(selector).getBoundingClientRect().bottom;
+        return bottom('td.cur') <= bottom('main.rows') + 1;
+    }""")
     board.keyboard.press("f")
     board.keyboard.type("take 37")
     shows(board, "take 37")

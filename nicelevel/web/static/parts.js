@@ -1,11 +1,38 @@
 // Swapping parts of a page that the server drew anew.
 
+const CONTROLS = "a[href], button, input, select, textarea, summary, [tabindex]";
+
 // Swaps every element of some HTML, outside a table, that has an id; whether there were any.
 export function swapParts(fresh) {
   const page = typeof fresh === "string" ? parsed(fresh) : fresh;
   const parts = [...page.querySelectorAll("body > [id]")];
-  for (const part of parts) document.getElementById(part.id)?.replaceWith(part);
+  keepingFocus(() => {
+    for (const part of parts) document.getElementById(part.id)?.replaceWith(part);
+  });
   return parts.length > 0;
+}
+
+// Who has the focus keeps it, also where it was drawn anew. Where another control has come to its place, the part itself
+// gets it: who presses Enter twice must not stop what the first one began.
+export function keepingFocus(swap) {
+  const held = document.activeElement;
+  const part = held?.closest("[id]");
+  const place = part ? [...part.querySelectorAll(CONTROLS)].indexOf(held) : -1;
+  swap();
+  if (!part || held.isConnected) return;
+  const now = document.getElementById(part.id);
+  const there = held === part ? now : now?.querySelectorAll(CONTROLS)[place];
+  if (there && does(there) === does(held)) there.focus({ preventScroll: true });
+  if (now && document.activeElement === document.body) {
+    if (!now.matches(CONTROLS)) now.tabIndex = -1;
+    now.focus({ preventScroll: true });
+  }
+}
+
+// What a control does, whatever it says of it.
+function does(control) {
+  const told = [...control.attributes].filter(({ name }) => /^(x-on|href|data-|name|value|action)/.test(name) && name !== "data-state");
+  return [control.tagName, ...told.map(({ name, value }) => `${name}=${value}`)].join(" ");
 }
 
 export function parsed(html) {

@@ -45,6 +45,7 @@ function board() {
       keepTrue(this.$root.dataset, this.$refs.rows, () => this.afterChange());
       addEventListener("resize", () => this.showCloseUp());
       this.$refs.rows.addEventListener("scroll", () => this.tellSeen());
+      new ResizeObserver(() => this.keepInView()).observe(this.$refs.rows);
       this.$refs.closeUp.addEventListener("click", (event) => this.onCloseUpClick(event));
       this.afterChange();
       watchUploads((told) => this.showUploads(told));
@@ -60,6 +61,18 @@ function board() {
       this.isEmpty = !this.$refs.body.querySelector("tr");
       if (!this.row() && cells.length) this.chooseAgain(cells[0]);
       else this.mark();
+      this.focusFilled();
+    },
+
+    // A row that was an outline when it was chosen had no cell to take the focus.
+    focusFilled() {
+      const held = document.activeElement?.closest("td.cell");
+      if (held && held !== this.cell()) this.cell()?.focus({ preventScroll: true });
+    },
+
+    // The close-up takes room when it comes: who walks with keys still sees where.
+    keepInView() {
+      if (this.$refs.rows.contains(document.activeElement)) this.row()?.scrollIntoView({ block: "nearest" });
     },
 
     // What a filter hides is not worked on: then the first row that is shown is chosen.

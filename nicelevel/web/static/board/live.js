@@ -3,7 +3,7 @@
 
 import { watchChanges } from "../changes.js";
 import { say } from "../page.js";
-import { parsed, swapParts } from "../parts.js";
+import { keepingFocus, parsed, swapParts } from "../parts.js";
 import { getHtml } from "../requests.js";
 
 const GATHER_MS = 120;
@@ -138,13 +138,6 @@ export function keepTrue(data, container, afterChange) {
     timer = null;
     gather(columns.size ? 0 : GATHER_MS);
   });
-}
-
-// Who has a cell in the focus keeps it, also where it was drawn anew.
-function keepingFocus(swap) {
-  const held = document.activeElement?.closest("td[id]")?.id;
-  swap();
-  if (held && document.activeElement === document.body) document.getElementById(held)?.focus({ preventScroll: true });
 }
 
 // Rows that are new are added, rows asked for and gone are removed; an outline never takes the place of a whole row.

@@ -31,10 +31,17 @@ export class Chart {
     return this.view.firstS + ((x - x0) / (x1 - x0)) * this.view.spanS;
   }
 
-  text(x, y, text, { colour = "soft", align = "left", weight = 400, size = 11, mono = false } = {}) {
+  // isOver: it may lie over what is drawn, and clears its own room.
+  text(x, y, text, { colour = "soft", align = "left", weight = 400, size = 11, mono = false, isOver = false } = {}) {
     const context = this.context;
     context.font = `${weight} ${size}px ${mono ? '"NL Figures", monospace' : '"NL Text", sans-serif'}`;
     context.textAlign = align;
+    if (isOver) {
+      context.strokeStyle = this.colours.sheet;
+      context.lineWidth = 4;
+      context.lineJoin = "round";
+      context.strokeText(text, x, y);
+    }
     context.fillStyle = this.colours[colour];
     context.fillText(text, x, y);
   }

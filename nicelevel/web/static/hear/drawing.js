@@ -166,7 +166,7 @@ export class Drawing extends Chart {
       if (lufs === null || lufs < this.lowLufs) return;
       const y = this.yOfLufs(lufs);
       this.line([[x - 8, y], [x, y]], side ? "ink" : "soft", 2.4);
-      this.text(x + BARS_WIDE, y - 3, signed(lufs, 1), { align: "right", mono: true, colour: side ? "ink" : "soft", weight: side ? 600 : 400 });
+      this.text(x + BARS_WIDE, y - 3, signed(lufs, 1), { align: "right", mono: true, isOver: true, colour: side ? "ink" : "soft", weight: side ? 600 : 400 });
     });
   }
 

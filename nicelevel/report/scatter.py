@@ -138,7 +138,7 @@ def _step(least: float) -> float:
 
 
 def _labelled(points: Sequence[Point]) -> list[Point]:
-    """The words of each point that stands out, where they cover the fewest other points and words."""
+    """The words of each point that stands out, where they cover the least of other points and words."""
     taken = [(point.x - DOT, point.y - DOT, point.x + DOT, point.y + DOT) for point in points]
     placed = []
     for point in sorted(points, key=lambda each: each.y):
@@ -151,7 +151,7 @@ def _labelled(points: Sequence[Point]) -> list[Point]:
                 (point.x - wide / 2, point.y - 14 - LABEL_TALL),
             )
             boxes = [(x, y, x + wide, y + LABEL_TALL) for x, y in corners]
-            best = min(boxes, key=lambda box: sum(_overlap(box, other) for other in taken) + (box[0] < LEFT))
+            best = min(boxes, key=lambda box: (box[0] < LEFT, sum(_shared(box, other) for other in taken)))
             taken.append(best)
             point = replace(point, label_x=round(best[0], 1), label_y=round(best[1] + 12, 1))
         placed.append(point)
@@ -161,5 +161,7 @@ def _labelled(points: Sequence[Point]) -> list[Point]:
 Box = tuple[float, float, float, float]
 
 
-def _overlap(one: Box, other: Box) -> bool:
-    return one[0] < other[2] and other[0] < one[2] and one[1] < other[3] and other[1] < one[3]
+def _shared(one: Box, other: Box) -> float:
+    """The area that two boxes have in common, in square pixels."""
+    wide, tall = (min(one[side + 2], other[side + 2]) - max(one[side], other[side]) for side in (0, 1))
+    return max(0.0, wide) * max(0.0, tall)

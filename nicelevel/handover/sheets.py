@@ -10,6 +10,7 @@ from typing import Any
 from jinja2 import Environment, PackageLoader
 
 from nicelevel.report.proof_sheet import Made, ProofSheet, proof_sheet
+from nicelevel.report.words import unbroken
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.current import Absent
 from nicelevel.store.models import Deliverable
@@ -63,6 +64,7 @@ def sheets_pdf(title: str, sheets: Sequence[ProofSheet], absent: Sequence[Absent
 def _template() -> Any:
     loader = PackageLoader("nicelevel.handover")
     environment = Environment(loader=loader, autoescape=True, trim_blocks=True, lstrip_blocks=True)
+    environment.filters["unbroken"] = unbroken
     return environment.get_template("sheet.html")
 
 

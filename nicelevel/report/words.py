@@ -1,6 +1,7 @@
 """How lengths, sizes, rates and specs are written, on screen and in tables."""
 
 import math
+import re
 
 from nicelevel.core.specs.format_words import encoding_word
 from nicelevel.core.values import Source
@@ -16,6 +17,7 @@ __all__ = [
     "megabytes",
     "rate",
     "time_left",
+    "unbroken",
     "value",
     "word_length",
 ]
@@ -35,6 +37,11 @@ def level(value: float | None, signed: bool = False, decimals: int = 1) -> str:
 def value(number: float | None) -> str:
     """A figure as a program compares it; nothing where there is none."""
     return f"{number:.4f}" if number is not None and math.isfinite(number) else ""
+
+
+def unbroken(text: str) -> str:
+    """The same text with every figure kept on one line with its unit."""
+    return re.sub(r"(?<=\d) (?=[A-Za-z])", "\u00a0", text)
 
 
 def length(seconds: float) -> str:

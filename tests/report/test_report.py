@@ -16,7 +16,7 @@ from nicelevel.report.curve import draw_loudness, draw_thumbnail, reduced
 from nicelevel.report.spec_words import spec_line
 from nicelevel.report.sum_words import draw_residual, sum_json, sum_sentence
 from nicelevel.report.vial import CENTRE, LINE_X, WIDTH, draw_vial, place
-from nicelevel.report.words import length, level, megabytes
+from nicelevel.report.words import length, level, megabytes, unbroken
 from tests import signals
 from tests.core.measuring import meter_signal, planned
 
@@ -188,3 +188,8 @@ def test_the_residual_of_a_sum_check_is_a_line_over_time():
     points = [tuple(map(float, point.split())) for point in draw_residual(kept, 34, 200, 86)[1:].split("L")]
     assert points[0] == (34.5, 86.0)
     assert points[100] == (134.5, 6.0)
+
+
+def test_a_figure_stays_on_one_line_with_its_unit():
+    assert unbroken("FLAC, 24 bit, 48 kHz, stereo") == "FLAC, 24\u00a0bit, 48\u00a0kHz, stereo"
+    assert unbroken("−14.0 ±0.5 LUFS") == "−14.0 ±0.5\u00a0LUFS"

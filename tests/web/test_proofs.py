@@ -113,7 +113,7 @@ def test_the_sheet_names_the_version_that_the_file_was_judged_by(client, store, 
     keep_version("night-radio", toml.replace("-23.0", "-26.0"))
     page = client.get(f"/deliverables/{made.id}/proof").text
     assert "spec version 1" in page
-    assert "−23.0 ±0.5 LUFS" in page
+    assert "−23.0 ±0.5\u00a0LUFS" in page
     assert client.get("/jobs/1000/proof.csv").status_code == 404
 
 

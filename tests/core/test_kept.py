@@ -98,7 +98,7 @@ def test_nothing_is_kept_that_takes_more_room_than_there_is(tmp_path, subtype, i
 
 
 def test_a_step_is_less_than_any_word_can_tell(tmp_path):
-    """2^-27: the error of resampled audio in steps is 29 dB under that of 24 bits rounded once (arithmetic)."""
+    """2^-27: the error of resampled audio in steps is 24 dB under that of 24 bits rounded once (arithmetic)."""
     path = signals.write(tmp_path / "take.wav", signals.programme(2, seed=1))
     blocks = _blocks(path, Preparation(sample_rate_hz=44_100))
     assert np.array_equal(blocks / STEP, np.rint(blocks / STEP))

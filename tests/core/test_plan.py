@@ -230,3 +230,16 @@ def test_what_is_too_large_is_told_what_would_fit(seconds, encoding, most_bytes,
     reading = meter_signal(signals.noise(seconds, -23))
     found = plan(reading.source, lambda _: Prepared(reading), spec)
     assert any(reason.endswith(way_out) for reason in found.reasons)
+
+
+@pytest.mark.parametrize(
+    ("dither", "said"),
+    [
+        ("tpdf", "The gained samples are rounded to 16 bits with TPDF dither, once and last."),
+        ("shaped", "The gained samples are rounded to 16 bits with TPDF dither, its noise shaped, once and last."),
+    ],
+)
+def test_the_dither_that_is_written_is_the_one_that_is_said(dither, said):
+    output = f'formats = [{{ container = "wav", encoding = "pcm_16", dither = "{dither}" }}]'
+    spec = parse_spec(f'spec.name = "House"\nloudness = {{ target = -20.0, tolerance = 0.5 }}\n{output}', "house")
+    assert said in planned(meter_signal(signals.noise(3, -30)), spec).reasons

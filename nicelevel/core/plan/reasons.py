@@ -210,7 +210,8 @@ def _word_length(reading: Reading, plan: Plan) -> list[str]:
         return []
     if plan.dithers:
         what = "The gained samples are rounded" if plan.gain_db else "Its words are shortened"
-        return [f"{what} to {bits} bits with TPDF dither, once and last."]
+        shaped = ", its noise shaped" if plan.output.dither == "shaped" else ""
+        return [f"{what} to {bits} bits with TPDF dither{shaped}, once and last."]
     if word_length_falls(reading.bits_used, plan.output, plan.gain_db):
         return [
             f"It is rounded to {bits} bits without dither, as the spec asks: "

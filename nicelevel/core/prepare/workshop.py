@@ -3,7 +3,7 @@
 import tempfile
 import threading
 from dataclasses import replace
-from functools import partial
+from functools import cached_property, partial
 from pathlib import Path
 from types import TracebackType
 
@@ -35,8 +35,13 @@ class Workshop:
 
     def source(self) -> Source:
         """The file as its header describes it."""
+        return self._described[0]
+
+    @cached_property
+    def _described(self) -> tuple[Source, int | None]:
+        """The file by its header, read once; and what it takes in memory, None where it is to be decoded."""
         with take_in(self._path) as audio:
-            return audio.source
+            return audio.source, None if audio.is_coded else bytes_of(audio.source, audio.coding)
 
     def find(self, preparation: Preparation) -> Prepared:
         """The prepared signal with its reading. Raises the NiceLevelError named for the cause."""
@@ -45,20 +50,20 @@ class Workshop:
 
     def _find(self, preparation: Preparation) -> Prepared:
         if preparation not in self._made:
-            can_wait = self._can_hops_wait(preparation)
+            can_wait = self._with_hops and self._can_hops_wait(preparation)
             folder = self._new_folder() if self._with_hops and not can_wait else None
             made = prepare(self._path, preparation, folder, self._progress, self._room_bytes)
             self._room_bytes -= 0 if made.kept is None else made.kept.codes.nbytes
-            later = partial(self._hops_of, preparation) if self._with_hops and can_wait else None
+            later = partial(self._hops_of, preparation) if can_wait else None
             self._made[preparation] = replace(made, measure_hops=later)
         return self._made[preparation]
 
     def _can_hops_wait(self, preparation: Preparation) -> bool:
         """Whether they are soon measured afterwards: of a signal that is kept, or a file that is as it is needed."""
-        with take_in(self._path) as audio:
-            if preparation.is_nothing:
-                return not audio.is_coded and bytes_of(audio.source, audio.coding) <= READ_AGAIN_BYTES
-            return bytes_to_keep(audio.source, preparation) <= self._room_bytes
+        source, bytes_as_read = self._described
+        if preparation.is_nothing:
+            return bytes_as_read is not None and bytes_as_read <= READ_AGAIN_BYTES
+        return bytes_to_keep(source, preparation) <= self._room_bytes
 
     def _hops_of(self, preparation: Preparation) -> Hops:
         with self._making:

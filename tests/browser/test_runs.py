@@ -35,3 +35,34 @@ def test_runs_are_seen_stopped_and_done_again(board, live, tmp_path):
     expect(board.locator("#runs-ended tr[data-state=stopped]")).to_have_count(0)
     expect(going).to_have_count(0, timeout=120_000)
     expect(board.locator("#runs-ended tr[data-state=proved]")).to_have_count(stopped, timeout=120_000)
+
+
+def test_what_is_pressed_while_it_is_drawn_anew_still_does_what_it_says(page, live):
+    """A click is made where the button went down: what lies under it is swapped when it is let go."""
+    page.goto(f"{live.address}/specs")
+    link = "document.querySelector('#running').innerHTML = '<a class=\"pill\" href=\"/runs\">1 to render</a>'"
+    page.evaluate(link)
+    page.locator("#running a").hover()
+    page.mouse.down()
+    swap = "import('/static/parts.js').then(({ swapParts }) => swapParts('<span id=\"running\">2 to render</span>'))"
+    page.evaluate(swap)
+    expect(page.locator("#running")).to_have_text("1 to render")
+    page.mouse.up()
+    expect(page.locator("h1")).to_have_text("Runs")
+    page.go_back()
+    page.locator("h1").hover()
+    page.mouse.down()
+    page.evaluate(swap)
+    expect(page.locator("#running")).to_have_text("2 to render")
+    page.mouse.up()
+
+
+def test_what_was_held_back_by_a_press_is_drawn_when_it_is_let_go(page, live):
+    page.goto(f"{live.address}/specs")
+    page.evaluate("document.querySelector('#running').innerHTML = '<b>1 to render</b>'")
+    page.locator("#running b").hover()
+    page.mouse.down()
+    page.evaluate("import('/static/parts.js').then(({ swapParts }) => swapParts('<span id=\"running\">none</span>'))")
+    expect(page.locator("#running")).to_have_text("1 to render")
+    page.mouse.up()
+    expect(page.locator("#running")).to_have_text("none")

@@ -7,9 +7,34 @@ export function swapParts(fresh) {
   const page = typeof fresh === "string" ? parsed(fresh) : fresh;
   const parts = [...page.querySelectorAll("body > [id]")];
   keepingFocus(() => {
-    for (const part of parts) document.getElementById(part.id)?.replaceWith(part);
+    for (const part of parts) swapPart(document.getElementById(part.id), part);
   });
   return parts.length > 0;
+}
+
+// What is being pressed stays until it is let go: else the press would come to nothing, for a click is made where the
+// button went down.
+let pressed = null;
+const waiting = new Map();
+addEventListener("pointerdown", ({ target }) => (pressed = target), true);
+for (const name of ["pointerup", "pointercancel"]) {
+  addEventListener(name, () => setTimeout(letGo), true); // the click comes first
+}
+
+function letGo() {
+  pressed = null;
+  if (!waiting.size) return;
+  keepingFocus(() => {
+    for (const part of waiting.values()) document.getElementById(part.id)?.replaceWith(part);
+  });
+  waiting.clear();
+  dispatchEvent(new Event("swapped"));
+}
+
+export function swapPart(old, part) {
+  waiting.delete(part.id);
+  if (pressed && old?.contains(pressed)) waiting.set(part.id, part);
+  else old?.replaceWith(part);
 }
 
 // Who has the focus keeps it, also where it was drawn anew. Where another control has come to its place, the part itself

@@ -3,7 +3,7 @@
 
 import { watchChanges } from "../changes.js";
 import { say } from "../page.js";
-import { keepingFocus, parsed, swapParts } from "../parts.js";
+import { keepingFocus, parsed, swapPart, swapParts } from "../parts.js";
 import { getHtml } from "../requests.js";
 
 const GATHER_MS = 120;
@@ -72,7 +72,7 @@ export function keepTrue(data, container, afterChange) {
     const address = data.column.replace(/0$/, destination);
     const fresh = parsed(await getHtml(`${address}?${asked(seen)}`));
     keepingFocus(() => {
-      for (const part of fresh.querySelectorAll("th[id], td[id]")) document.getElementById(part.id)?.replaceWith(part);
+      for (const part of fresh.querySelectorAll("th[id], td[id]")) swapPart(document.getElementById(part.id), part);
     });
   };
 
@@ -125,6 +125,7 @@ export function keepTrue(data, container, afterChange) {
     if (!asking) timer ??= setTimeout(refresh, wait_ms);
   };
 
+  addEventListener("swapped", afterChange);
   // Where something may have been missed the whole board is fetched.
   watchChanges((told, all) => {
     const here = told.filter((each) => String(each.job) === data.job);
@@ -147,7 +148,7 @@ function swapRows(body, fresh, askedFor) {
     gone.delete(row.id);
     const old = document.getElementById(row.id);
     if (!old) body.insertBefore(row, body.querySelector("tr.uploading"));
-    else if (!("outline" in row.dataset) || "outline" in old.dataset) old.replaceWith(row);
+    else if (!("outline" in row.dataset) || "outline" in old.dataset) swapPart(old, row);
     else old.dataset.stale = "";
   }
   for (const id of gone) document.getElementById(id)?.remove();

@@ -13,13 +13,15 @@ import numpy as np
 from playwright.sync_api import Page, sync_playwright
 
 from nicelevel.core.channels import layout_from_count
+from nicelevel.core.files import take_in
 from nicelevel.core.files.wave_header import wave_header
 from nicelevel.core.files.write import packed
-from nicelevel.core.measure import measure
 from nicelevel.core.prepare import prepare
 from nicelevel.core.specs import Spec, parse_spec
 from nicelevel.core.specs.write import spec_to_toml
-from nicelevel.core.values import OutputFormat, Preparation
+from nicelevel.core.steps import resolve
+from nicelevel.core.steps.rate import Rate
+from nicelevel.core.values import OutputFormat
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, open_database
 from nicelevel.store.jobs import make_job
@@ -89,15 +91,15 @@ def make_hour(folder: Path, audio: AudioFolder) -> int:
     path = folder / "hour.wav"
     write_hour(path)
     digest = hashlib.sha256(str(path.stat().st_size).encode()).hexdigest()
-    steps = Preparation(sample_rate_hz=TARGET_RATE_HZ)
-    for name, preparation in ((digest, Preparation()), (steps.digest_of(digest), steps)):
+    with take_in(path) as file:
+        shape = file.shape
+    for chain in (resolve(shape, ()), resolve(shape, (Rate(hz=TARGET_RATE_HZ),))):
+        name = chain.digest_of(digest)
         with audio.keeping_hops(name) as hops:
-            reading = (
-                measure(path, hops_folder=hops) if preparation.is_nothing else prepare(path, steps, hops).reading
-            )
+            reading = prepare(path, chain, hops).reading
         with connected():
             save_reading(name, reading, audio)
-        if preparation.is_nothing:
+        if chain.is_nothing:
             target = reading.integrated_lufs - reading.true_peak_dbtp - 1.0 + 3.0
     size_bytes = path.stat().st_size
     audio.adopt(path, digest)

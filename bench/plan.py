@@ -10,7 +10,7 @@ import time
 from pathlib import Path
 
 from nicelevel.core.plan import plan
-from nicelevel.core.prepare import Prepared, prepare
+from nicelevel.core.prepare import Measured, prepare
 from nicelevel.core.specs import Spec, parse_spec
 from tests import signals
 
@@ -49,16 +49,16 @@ def spec_for(target_lufs: float) -> Spec:
     )
 
 
-def cell(prepared: Prepared, spec: Spec):
+def cell(prepared: Measured, spec: Spec):
     return plan(prepared.reading.source, lambda _: prepared, spec)
 
 
-def fresh(prepared: Prepared) -> Prepared:
+def fresh(prepared: Measured) -> Measured:
     """The same signal, with nothing remembered of it."""
-    return Prepared(prepared.reading, prepared.hops, prepared.preparation)
+    return Measured(prepared.reading, prepared.chain, prepared.hops)
 
 
-def timed(prepared: Prepared, spec: Spec) -> float:
+def timed(prepared: Measured, spec: Spec) -> float:
     once = fresh(prepared)
     start = time.perf_counter()
     cell(once, spec)

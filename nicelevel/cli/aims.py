@@ -82,7 +82,7 @@ def shared_gain(files: Sequence[str], spec: Spec, jobs: int, is_asked: bool = Tr
     mix = _mix_of(list(readings), readings)
     path = mix or str(loudest(readings))
     with Workshop(Path(path), with_hops=True) as workshop:
-        leader = Leader(workshop.source(), workshop.find, plans_of_file(workshop, spec), Path(path).stem)
+        leader = Leader(workshop.source(), workshop.measured, plans_of_file(workshop, spec), Path(path).stem)
         yield CommonGain(path, leader, mix is not None)
 
 

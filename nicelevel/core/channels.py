@@ -1,5 +1,6 @@
 """Positions of channels, layouts, WAVE masks and the BS.1770 weight that hangs on a position."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 # Positions in the bit order of the WAVE channel mask (Microsoft WAVEFORMATEXTENSIBLE, bits 0 to 17).
@@ -141,6 +142,15 @@ def layout_from_count(channels: int) -> Layout:
     if name is None:
         return Layout("unknown", (None,) * channels)
     return Layout(name, _LAYOUTS[name], assumed=channels > 2)
+
+
+def layout_of(layout: Layout, channels: Sequence[int]) -> Layout:
+    """Layout of some channels of another, by number: one is mono, two are stereo, more keep their places."""
+    if len(channels) <= 2:
+        return layout_from_count(len(channels))
+    positions = tuple(layout.positions[number] for number in channels)
+    known = next((name for name, each in _LAYOUTS.items() if sorted(each) == sorted(map(str, positions))), None)
+    return Layout(known, positions) if known else Layout("unknown", (None,) * len(channels))
 
 
 def layout_of_name(name: str) -> Layout:

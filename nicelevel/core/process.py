@@ -15,7 +15,7 @@ from .plan.formats import outputs_beside
 from .plan.members import Leader, part_plans, track_plans
 from .plan.per_channel import limited_of_plan
 from .plan.sets import judged_by
-from .prepare import Find, Workshop
+from .prepare import MeasuredOf, Workshop
 from .produce import Order, Planned, produce
 from .progress import Progress, share_of
 from .specs import Spec
@@ -36,12 +36,12 @@ class Member:
     is_part: bool
 
     @property
-    def find_leaders(self) -> Find | None:
-        return self.leader.find if self.is_part else None
+    def of_leader(self) -> MeasuredOf | None:
+        return self.leader.measured_of if self.is_part else None
 
     def plans(self, workshop: Workshop, spec: Spec) -> tuple[Plan, ...]:
         made = part_plans if self.is_part else track_plans
-        return made(workshop.source(), workshop.find, spec, self.leader)
+        return made(workshop.source(), workshop.measured, spec, self.leader)
 
 
 def process(
@@ -72,10 +72,10 @@ def process(
         source = workshop.source()
 
         def planned(plan: Plan) -> Planned:
-            return plan, limited_of_plan(plan, workshop.find, member.find_leaders if member else None)
+            return plan, limited_of_plan(plan, workshop.measured, member.of_leader if member else None)
 
         def replan(tighter: Spec) -> Planned:
-            return planned(plans(source, workshop.find, tighter)[0])
+            return planned(plans(source, workshop.measured, tighter)[0])
 
         made: dict[int, Deliverable] = {}
         for number in sorted(range(len(chosen)), key=lambda at: chosen[at].output.is_lossy):
@@ -87,14 +87,14 @@ def process(
             with speaking_errors(target):
                 target.parent.mkdir(parents=True, exist_ok=True)
             again = replan if plan.output.is_lossy and member is None else None
-            kept = workshop.find(plan.preparation).kept
+            kept = workshop.measured(plan.chain.recipe).kept
             order = Order(
                 path,
                 source,
                 spec,
                 judged_by(spec, plan, member is not None),
                 planned(plan),
-                workshop.find,
+                workshop.measured,
                 again,
                 kept,
                 leads,
@@ -105,7 +105,7 @@ def process(
 
 def plans_of_file(workshop: Workshop, spec: Spec, member: Member | None = None) -> tuple[Plan, ...]:
     """The plans of one file, by itself or as a member of a set."""
-    return plans(workshop.source(), workshop.find, spec) if member is None else member.plans(workshop, spec)
+    return plans(workshop.source(), workshop.measured, spec) if member is None else member.plans(workshop, spec)
 
 
 def refuse(plan: Plan) -> None:

@@ -18,11 +18,12 @@ from .files.names import missed_name
 from .files.wave_chunks import set_bext_loudness
 from .plan.formats import format_behind
 from .plan.limiter import Limited
-from .prepare import Find, Kept
+from .prepare import MeasuredOf
 from .progress import Progress, share_of
 from .prove import prove
 from .rehearse import SHORTEST_S, expected_reading, nominal_kbps
 from .render import render
+from .signals import Signal
 from .specs import Spec
 from .specs.judge import MEASURES, level_findings, named_limits
 from .specs.spec import Format, Loudness
@@ -59,8 +60,8 @@ Replan = Callable[[Spec], Planned]
 class Order:
     """What is to be made: a source, the spec that is held, the plan, and how to plan anew.
 
-    judging: the spec that the file is held to; find: gives its prepared signals; replan: None where the gain is
-    another source's; kept: the plan's prepared signal, where it need not be made again; leads: whether others take
+    judging: the spec that the file is held to; measured_of: gives its prepared signals; replan: None where the gain
+    is another source's; kept: the plan's prepared signal, where it need not be made again; leads: whether others take
     its gain, so that it is moved only where the file would miss its spec without.
     """
 
@@ -69,9 +70,9 @@ class Order:
     spec: Spec
     judging: Spec
     planned: Planned
-    find: Find
+    measured_of: MeasuredOf
     replan: Replan | None
-    kept: Kept | None = None
+    kept: Signal | None = None
     leads: bool = False
 
 
@@ -118,7 +119,7 @@ def _refinements(first: Plan) -> int:
 
 
 def _nominal_kbps(order: Order) -> float | None:
-    return nominal_kbps(order.path, *order.planned, order.find(order.planned[0].preparation))
+    return nominal_kbps(order.path, *order.planned, order.measured_of(order.planned[0].chain.recipe))
 
 
 def _set(planned: Planned, nominal: float | None) -> Planned:
@@ -136,8 +137,9 @@ def _of_round(progress: Progress | None, number: int, rehearsed: bool) -> Progre
 def _carried(order: Order, staged: StagedFile, plan: Plan) -> Carried:
     """What the source says about itself, in the written file."""
     level = order.spec.output.metadata
-    frames = plan.preparation.frames
-    return carry_metadata(order.path, order.source.sample_rate_hz, staged.path, plan.output, level, frames)
+    return carry_metadata(
+        order.path, order.source.sample_rate_hz, staged.path, plan.output, level, plan.chain.timeline
+    )
 
 
 def _with_loudness_stated(staged: StagedFile, plan: Plan, proof: Proof, carried: Carried) -> Proof:
@@ -177,7 +179,7 @@ def _rehearsed(order: Order, asked: Spec) -> tuple[Spec, Planned, bool]:
     first, planned = order.planned[0], order.planned
     is_sure, most = False, MOST_REHEARSALS if first.output.is_lossy and order.replan else 0
     while not is_sure and most:
-        expected = expected_reading(order.path, *planned, order.find(planned[0].preparation))
+        expected = expected_reading(order.path, *planned, order.measured_of(planned[0].chain.recipe))
         if expected is None:
             break
         tighter = _tighter(asked, order.spec, first, expected, ROOMS_DB[0])

@@ -20,7 +20,7 @@ from .files import open_sink, take_in
 from .measure import Meter, measure
 from .measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND
 from .plan.limiter import Limited
-from .prepare import Prepared
+from .prepare import Measured
 from .render import rendered_piece
 from .scratch import ScratchFolder
 from .units import energy_from_lufs, lufs_from_energy, seconds_from_frames
@@ -49,15 +49,15 @@ for a calm programme."""
 STEPS_PER_SECOND = HOPS_PER_SECOND // HOPS_PER_ENERGY
 
 
-def expected_reading(path: Path, plan: Plan, limited: Limited | None, prepared: Prepared) -> Reading | None:
+def expected_reading(path: Path, plan: Plan, limited: Limited | None, measured: Measured) -> Reading | None:
     """The reading that the encoded file will have about; None where it is as well encoded at once.
 
-    prepared: the plan's prepared signal; limited: what its limiter makes of it.
+    measured: the plan's prepared signal; limited: what its limiter makes of it.
     """
-    source = prepared.reading.source
+    source = measured.reading.source
     if source.duration_s < SHORTEST_S:
         return None
-    starts_s = critical_starts_s(prepared.reading.curves.peaks, limited)
+    starts_s = critical_starts_s(measured.reading.curves.peaks, limited)
 
     def encode(starts_s: list[int]) -> tuple[Reading, Reading]:
         medley = _medley(path, plan, limited, source, starts_s)
@@ -76,12 +76,12 @@ def expected_reading(path: Path, plan: Plan, limited: Limited | None, prepared: 
     return _moved(plan.predicted, _level_lufs(after) - _level_lufs(before), true_peak_db, sample_peak_db)
 
 
-def nominal_kbps(path: Path, plan: Plan, limited: Limited | None, prepared: Prepared) -> float | None:
+def nominal_kbps(path: Path, plan: Plan, limited: Limited | None, measured: Measured) -> float | None:
     """The nominal bit rate at which an encoder that has only those comes to the one that a plan asks for.
 
     Found by encoding pieces from all over the programme; None where that cannot be tried.
     """
-    source, asked_kbps = prepared.reading.source, plan.output.bitrate_kbps
+    source, asked_kbps = measured.reading.source, plan.output.bitrate_kbps
     assert asked_kbps
     seconds = math.ceil(source.duration_s)
     is_whole = seconds <= PIECES * TRIED_S

@@ -4,16 +4,19 @@ Levels are in dB; a level of nothing is minus infinity. None means that a figure
 for this file (a range of two seconds, a word length of a floating-point file).
 """
 
-import hashlib
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from .channels import Layout
+from .channels import Layout, layout_of
 from .units import seconds_from_frames
+
+if TYPE_CHECKING:
+    from .steps import Chain, Recipe
 
 Place = tuple[float, float]
 """Start and end in seconds."""
@@ -26,6 +29,31 @@ PeakKind = Literal["true_peak", "sample_peak"]
 
 ESTIMATE_RATIO = 0.1
 """A size that is an estimate may be off by so much."""
+
+
+@dataclass(frozen=True)
+class Shape:
+    """What is known of a signal before any of it is computed: exact."""
+
+    rate_hz: int
+    layout: Layout
+    frames: int
+
+    @property
+    def channels(self) -> int:
+        return len(self.layout.positions)
+
+    @property
+    def duration_s(self) -> float:
+        return seconds_from_frames(self.frames, self.rate_hz)
+
+    def with_channels(self, channels: Sequence[int]) -> "Shape":
+        """The same with some of its channels, by number; one of them is mono, whatever its place was."""
+        return replace(self, layout=layout_of(self.layout, channels))
+
+    def like(self, other: "Shape") -> "Shape":
+        """The same rate and length with the channels of another."""
+        return replace(self, layout=other.layout)
 
 
 @dataclass(frozen=True)
@@ -45,6 +73,10 @@ class Source:
     bits_declared: int | None
     bitrate_kbps: float | None = None
     size_is_estimate: bool = False
+
+    @property
+    def shape(self) -> Shape:
+        return Shape(self.sample_rate_hz, self.layout, self.frames)
 
     @property
     def channels(self) -> int:
@@ -226,42 +258,6 @@ class OutputFormat:
 
 
 @dataclass(frozen=True)
-class Preparation:
-    """The steps between a source and the signal that is levelled, in the order of their run; None where not needed.
-
-    matrix: output × input channels, with the layout that comes out; sample_rate_hz: what it is resampled to; frames:
-    the length it is cut to, at its own rate, the last fade_frames of it faded out; channel: the number of the one
-    that is taken of those that are there by then.
-    """
-
-    matrix: tuple[tuple[float, ...], ...] | None = None
-    layout: Layout | None = None
-    sample_rate_hz: int | None = None
-    frames: int | None = None
-    fade_frames: int = 0
-    channel: int | None = None
-
-    @property
-    def is_nothing(self) -> bool:
-        return self == Preparation()
-
-    @property
-    def of_all_channels(self) -> "Preparation":
-        """The same steps without taking a single channel."""
-        return replace(self, channel=None)
-
-    def digest_of(self, source_digest: str) -> str:
-        """The name of the prepared signal of a source with this digest; an untouched one keeps its own."""
-        if self.is_nothing:
-            return source_digest
-        layout = self.layout.positions if self.layout else None
-        text = f"{source_digest}|{self.matrix!r}|{layout!r}|{self.sample_rate_hz!r}"
-        text += f"|{self.frames}|{self.fade_frames}" if self.frames is not None else ""
-        text += f"|channel {self.channel}" if self.channel is not None else ""
-        return hashlib.sha256(text.encode()).hexdigest()
-
-
-@dataclass(frozen=True)
 class Limiter:
     """How a limiter is set: the ceiling and the peaks it is for, and how it moves."""
 
@@ -298,15 +294,20 @@ class Plan:
     verdict: Verdict
     reasons: tuple[str, ...]
     output: OutputFormat
-    preparation: Preparation
+    chain: "Chain"
     dithers: bool
     programme: "Plan | None" = None
-    curve_of: Preparation | None = None
+    curve_of: "Recipe | None" = None
 
     @property
     def shown(self) -> "Plan":
         """What people look at: the programme, also where it is written as a file per channel."""
         return self.programme or self
+
+    @property
+    def recipe_of_programme(self) -> "Recipe":
+        """The steps of all channels together, also of a file per channel."""
+        return self.chain.recipe if self.output.channel is None else self.chain.recipe[:-1]
 
     @property
     def limiting_db(self) -> float:

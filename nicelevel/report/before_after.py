@@ -13,6 +13,8 @@ from nicelevel.core.hear.changes import Changes
 from nicelevel.core.hear.differences import Band, Differences, Edit
 from nicelevel.core.measure.gating import HOPS_PER_SECOND, SHORT_TERM_HOPS, series_lufs
 from nicelevel.core.measure.waveform import BINS_JOINED, FULL_SCALE, LEVELS
+from nicelevel.core.signals import Timeline
+from nicelevel.core.signals.timeline import UNMOVED
 from nicelevel.core.units import ratio_from_db
 from nicelevel.core.values import Place
 
@@ -43,7 +45,8 @@ class Side:
     """One of the two. energies: of every 10 ms, after gain and limiter; bins: gives its waveform's level of a number.
 
     The waveform is that of before gain and limiter: gain_db and ceiling_db bring it where it is; lowest: of every
-    10 ms the limiter's lowest gain as a ratio, None where none works.
+    10 ms the limiter's lowest gain as a ratio, None where none works; timeline: where a time of the axis, which is
+    that of what is drawn before, lies in this side.
     """
 
     name: str
@@ -54,6 +57,7 @@ class Side:
     gain_db: float = 0.0
     ceiling_db: float | None = None
     lowest: NDArray[np.float32] | None = None
+    timeline: Timeline = UNMOVED
 
 
 def columns_bytes(before: Side, after: Side, first_s: float, last_s: float, count: int) -> bytes:
@@ -74,18 +78,50 @@ def _extremes(side: Side, edges_s: NDArray[np.float64]) -> tuple[NDArray[np.floa
     while number < LEVELS - 1 and BINS_JOINED ** (number + 1) <= column_ms:
         number += 1
     bins, bin_s = side.bins(number), BINS_JOINED**number / 1000.0
-    starts = np.floor(edges_s[:-1] / bin_s + ON_EDGE).astype(int)
-    inside = starts < len(bins)
-    lows, highs = np.full(len(starts), np.nan), np.full(len(starts), np.nan)
-    if inside.any():
-        first, last = int(starts[0]), min(len(bins), max(int(starts[0]) + 1, math.ceil(edges_s[-1] / bin_s)))
-        part = np.asarray(bins[first:last]) / FULL_SCALE
-        at = np.minimum(starts[inside] - first, len(part) - 1)
+    lows, highs = np.full(len(edges_s) - 1, np.nan), np.full(len(edges_s) - 1, np.nan)
+    columns = _Columns.of(side, edges_s, bin_s, len(bins))
+    if columns:
+        part = np.asarray(bins[columns.first : columns.last]) / FULL_SCALE
         low, high = part[:, :, 0].min(axis=1), part[:, :, 1].max(axis=1)
-        gains = _gains(side, np.arange(first, last) * bin_s, number)
-        lows[inside] = np.minimum.reduceat(_held(low * gains, side), at)
-        highs[inside] = np.maximum.reduceat(_held(high * gains, side), at)
+        gains = _gains(side, np.arange(columns.first, columns.last) * bin_s, number)
+        lows[columns.shown] = columns.reduced(np.minimum, _held(low * gains, side))
+        highs[columns.shown] = columns.reduced(np.maximum, _held(high * gains, side))
     return lows, highs
+
+
+@dataclass(frozen=True)
+class _Columns:
+    """Which values of a side lie in which column. first, last: of all that are needed; shown: the columns that have
+    any; starts, ends: of each, counted from the first.
+    """
+
+    first: int
+    last: int
+    shown: NDArray[np.bool_]
+    starts: NDArray[np.int64]
+    ends: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, side: Side, edges_s: NDArray[np.float64], step_s: float, count: int) -> "_Columns | None":
+        """None where the side has nothing there. step_s, count: of its values."""
+        own = side.timeline.to_outputs(edges_s[:-1]) / step_s + ON_EDGE
+        shown = own < count  # not a number is not less
+        if not shown.any():
+            return None
+        starts = np.floor(own[shown]).astype(np.int64)
+        longest = math.ceil((edges_s[1] - edges_s[0]) / step_s)
+        ends = np.minimum(starts + max(1, longest), count)
+        ends[:-1] = np.clip(starts[1:], starts[:-1] + 1, ends[:-1])
+        first = int(starts[0])
+        return cls(first, int(ends.max()), shown, starts - first, ends - first)
+
+    def reduced(self, reduce: np.ufunc, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The lowest or highest value of each column that has any."""
+        padded_values = np.append(values, values[-1])
+        found: NDArray[np.float64] = reduce.reduceat(
+            padded_values, np.stack([self.starts, self.ends], axis=1).ravel()
+        )
+        return found[::2]
 
 
 def _gains(side: Side, at_s: NDArray[np.float64], number: int) -> NDArray[np.float64]:
@@ -109,20 +145,29 @@ def _reductions_db(side: Side, edges_s: NDArray[np.float64]) -> NDArray[np.float
     found = np.full(len(edges_s) - 1, np.nan)
     if side.lowest is None:
         return found
-    starts = np.floor(edges_s[:-1] * HOPS_PER_SECOND + ON_EDGE).astype(int)
-    inside = starts < len(side.lowest)
-    if inside.any():
-        last = min(len(side.lowest), max(int(starts[0]) + 1, math.ceil(edges_s[-1] * HOPS_PER_SECOND)))
-        part = side.lowest[int(starts[0]) : last].astype(np.float64)
-        at = np.minimum(starts[inside] - starts[0], len(part) - 1)
-        found[inside] = -20.0 * np.log10(np.minimum.reduceat(part, at))
+    columns = _Columns.of(side, edges_s, 1.0 / HOPS_PER_SECOND, len(side.lowest))
+    if columns:
+        part = side.lowest[columns.first : columns.last].astype(np.float64)
+        found[columns.shown] = -20.0 * np.log10(columns.reduced(np.minimum, part))
     return found
 
 
 def both_series_bytes(before: Side, after: Side) -> bytes:
     """Short-term loudness before, then after, every 0.1 s as float32; NaN where there is none."""
     count = math.ceil(10 * max(before.duration_s, after.duration_s))
-    return b"".join(padded(series_lufs(each.energies, SHORT_TERM_HOPS), count).tobytes() for each in (before, after))
+    return b"".join(_series(each, count).tobytes() for each in (before, after))
+
+
+def _series(side: Side, count: int) -> NDArray[np.float32]:
+    """Where the axis has them."""
+    series = padded(series_lufs(side.energies, SHORT_TERM_HOPS), count)
+    if side.timeline == UNMOVED:
+        return series
+    own = side.timeline.to_outputs((np.arange(count) + 0.5) / 10) * 10
+    there = own < count
+    found = np.full(count, np.nan, np.float32)
+    found[there] = series[own[there].astype(np.int64)]
+    return found
 
 
 def both_data(before: Side, after: Side, band_lufs: tuple[float, float] | None) -> dict[str, Any]:

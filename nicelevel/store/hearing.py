@@ -13,9 +13,12 @@ from nicelevel.core.digest import seed_of
 from nicelevel.core.errors import NiceLevelError, NotFoundError
 from nicelevel.core.files.between import kept_open
 from nicelevel.core.files.decode import decode
-from nicelevel.core.hear import FileProgramme, Finish, Level, NoiseOf, PlanProgramme, Programme, heard_lufs
-from nicelevel.core.hear.programmes import AC3_DELAY_FRAMES, NoiseKind, hearing_fold
+from nicelevel.core.hear import FileProgramme, Finish, Level, NoiseOf, PlanProgramme, heard_lufs
+from nicelevel.core.hear.programmes import AC3_DELAY_FRAMES, NoiseKind
+from nicelevel.core.prepare.for_output import recipe_for_two
+from nicelevel.core.signals import Seekable
 from nicelevel.core.specs.format_words import encoding_word
+from nicelevel.core.steps.chain import recipe_digest
 from nicelevel.core.values import Plan, Reading
 
 from .audio import AudioFolder
@@ -191,9 +194,9 @@ def fold_of(source: Source, audio: AudioFolder) -> Fold:
     Not at all for one and two channels; nor until the fold-down has been measured.
     """
     reading = load_figures(source.digest, audio)
-    steps = hearing_fold(reading.source)
-    digest = steps.digest_of(source.digest) if steps else ""
-    if not steps or not is_measured(digest):
+    recipe = recipe_for_two(reading.source.shape)
+    digest = recipe_digest(source.digest, recipe) if recipe else ""
+    if not recipe or not is_measured(digest):
         return Fold()
     folded = load_figures(digest, audio)
     return Fold(folded.integrated_lufs - reading.integrated_lufs, folded.true_peak_dbtp - reading.true_peak_dbtp)
@@ -223,7 +226,7 @@ def _length(reading: Reading) -> tuple[int, float]:
 
 
 @contextmanager
-def opened(key: str, audio: AudioFolder, folder: Path, finish: Finish = "exact") -> Iterator[Programme]:
+def opened(key: str, audio: AudioFolder, folder: Path, finish: Finish = "exact") -> Iterator[Seekable]:
     """What the key of a take names, open for hearing. folder: of deliverables. Raises NotFoundError."""
     kind, *numbers = _read(key)
     if kind == "plan":
@@ -237,7 +240,7 @@ def opened(key: str, audio: AudioFolder, folder: Path, finish: Finish = "exact")
 
 
 @contextmanager
-def opened_noise(key: str, kind: NoiseKind, audio: AudioFolder) -> Iterator[Programme]:
+def opened_noise(key: str, kind: NoiseKind, audio: AudioFolder) -> Iterator[Seekable]:
     """The rounding noise of a plan, by the key of its take. Raises NotFoundError."""
     with _opened_plan(key, audio, "exact") as (programme, plan, path):
         yield NoiseOf(programme, plan.output, kind, seed_of(path))

@@ -97,6 +97,14 @@ class Preparing(_Table):
     error_message = TextField(null=True)
 
 
+class StepFound(_Table):
+    """What a step heard in some contents, by the digest of these and of all steps up to it."""
+
+    digest = CharField(max_length=64, primary_key=True)
+    source_digest = CharField(max_length=64, index=True)
+    found = BinaryJSONField(index=False)
+
+
 class SpecVersion(_Table):
     """A spec as it stood at one time; never changed, so that an old proof shows what it was judged by."""
 
@@ -232,6 +240,7 @@ TABLES = (
     Reading,
     Source,
     Preparing,
+    StepFound,
     SpecVersion,
     Destination,
     OwnTarget,

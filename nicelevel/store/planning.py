@@ -6,7 +6,7 @@ from nicelevel.core.plan import plans
 from nicelevel.core.plan.limiter import Limited
 from nicelevel.core.plan.members import Leader, part_plans, track_plans
 from nicelevel.core.plan.per_channel import limited_of_plan
-from nicelevel.core.prepare import Find
+from nicelevel.core.prepare import MeasuredOf
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
 from nicelevel.core.values import Source as Described
@@ -58,10 +58,10 @@ def _as_part(digest: str, leader_digest: str, leader_title: str, spec: Spec, aud
     return part_plans(*_asked(digest, spec, audio), _leader(leader_digest, leader_title, spec, audio))
 
 
-def _asked(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Described, Find, Spec]:
+def _asked(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Described, MeasuredOf, Spec]:
     return load_figures(digest, audio).source, prepared_signals(digest, audio), spec
 
 
 def _leader(digest: str, title: str, spec: Spec, audio: AudioFolder) -> Leader:
-    described, find, _ = _asked(digest, spec, audio)
-    return Leader(described, find, _alone(digest, spec, audio), title)
+    described, measured_of, _ = _asked(digest, spec, audio)
+    return Leader(described, measured_of, _alone(digest, spec, audio), title)

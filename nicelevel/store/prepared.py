@@ -1,22 +1,24 @@
-"""Prepared signals: readings and hops under the digest of source and steps, made in the background, remembered."""
+"""Measured signals: readings and hops under the digest of source and steps, made in the background, remembered."""
 
-from contextlib import suppress
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
-from typing import Any
 
-from nicelevel.core.channels import Layout
 from nicelevel.core.errors import NiceLevelError, NotPreparedError
 from nicelevel.core.plan.formats import possible_formats
-from nicelevel.core.prepare import UNTOUCHED, Find, Prepared, preparation_for
-from nicelevel.core.prepare.prepared import prepared_source
+from nicelevel.core.prepare import Measured, MeasuredOf, recipe_for
+from nicelevel.core.prepare.for_output import recipe_for_two
 from nicelevel.core.specs import Spec
-from nicelevel.core.values import Preparation
+from nicelevel.core.steps import Recipe, Step, recipe_from_json, recipe_to_json, resolve
+from nicelevel.core.steps.chain import described, recipe_digest
+from nicelevel.core.steps.rate import Rate
+from nicelevel.core.values import Shape
 from nicelevel.core.values import Source as Described
 
 from .audio import AudioFolder
+from .found import found_of
 from .models import Preparing
-from .readings import is_measured, load_reading
+from .readings import is_measured, load_figures, load_reading
 
 
 class PreparationFailedError(NiceLevelError):
@@ -26,55 +28,67 @@ class PreparationFailedError(NiceLevelError):
 
 
 REMEMBERED = 128
-"""Prepared signals whose curves stay in memory: about a megabyte for ten minutes each."""
+"""Measured signals whose curves stay in memory: about a megabyte for ten minutes each."""
 
 
-def prepared_signals(digest: str, audio: AudioFolder) -> Find:
+def prepared_signals(digest: str, audio: AudioFolder) -> MeasuredOf:
     """What gives the prepared signals of the source with this digest."""
 
-    def find(preparation: Preparation) -> Prepared:
-        return load_prepared(digest, preparation, audio)
+    def measured(recipe: Recipe) -> Measured:
+        return load_prepared(digest, recipe, audio)
 
-    return find
+    return measured
 
 
-def nearly_prepared(digest: str, audio: AudioFolder) -> Find:
+def nearly_prepared(digest: str, audio: AudioFolder) -> MeasuredOf:
     """The same, but where only resampling is still to be done, the figures of the source: good enough for a draft."""
 
-    def find(preparation: Preparation) -> Prepared:
+    def measured(recipe: Recipe) -> Measured:
         try:
-            return load_prepared(digest, preparation, audio)
+            return load_prepared(digest, recipe, audio)
         except NotPreparedError:
-            if replace(preparation, sample_rate_hz=None) != UNTOUCHED:
+            if not all(isinstance(step, Rate) for step in recipe):
                 raise
-            near = load_prepared(digest, UNTOUCHED, audio)
-            described = prepared_source(near.reading.source, preparation)
-            return replace(near, reading=replace(near.reading, source=described), preparation=preparation)
+            near = load_prepared(digest, (), audio)
+            chain = resolve(near.chain.before, recipe)
+            return replace(
+                near, reading=replace(near.reading, source=described(near.reading.source, chain)), chain=chain
+            )
 
-    return find
+    return measured
 
 
 @lru_cache(maxsize=REMEMBERED)
-def load_prepared(digest: str, preparation: Preparation, audio: AudioFolder) -> Prepared:
-    """A prepared signal with its curves and hops. Raises NotPreparedError where it is still to be made."""
-    prepared_digest = preparation.digest_of(digest)
+def load_prepared(digest: str, recipe: Recipe, audio: AudioFolder) -> Measured:
+    """A prepared signal with its curves and hops.
+
+    Raises NotPreparedError where it is still to be made, UnsupportedError or EmptyError where it cannot be.
+    """
+    chain = resolve(_shape_of(digest, audio), recipe, found_of(digest))
+    prepared_digest = chain.digest_of(digest)
     if not is_measured(prepared_digest):
-        raise _why_missing(prepared_digest, preparation)
-    return Prepared(load_reading(prepared_digest, audio), audio.load_hops(prepared_digest), preparation)
+        raise _why_missing(prepared_digest, recipe)
+    return Measured(load_reading(prepared_digest, audio), chain, audio.load_hops(prepared_digest))
 
 
-def _why_missing(prepared_digest: str, preparation: Preparation) -> NiceLevelError:
+def _shape_of(digest: str, audio: AudioFolder) -> Shape:
+    if not is_measured(digest):
+        raise NotPreparedError("It is being measured; its plan follows.")
+    return load_figures(digest, audio).source.shape
+
+
+def _why_missing(prepared_digest: str, recipe: Recipe) -> NiceLevelError:
     failed = Preparing.get_or_none(Preparing.digest == prepared_digest, Preparing.state == "failed")
     if failed:
-        return PreparationFailedError(f"{_being_done(preparation, 'It could not be')}: {failed.error_message}")
-    return NotPreparedError(f"{_being_done(preparation)} and measured; its plan follows.")
+        return PreparationFailedError(f"{_being_done(recipe, 'It could not be')}: {failed.error_message}")
+    return NotPreparedError(f"{_being_done(recipe)} and measured; its plan follows.")
 
 
-def begin_preparation(source_digest: str, steps: Preparation) -> str:
+def begin_preparation(source_digest: str, recipe: Recipe) -> str:
     """Keep that a prepared signal is to be made, again where it failed; its digest."""
-    digest = steps.digest_of(source_digest)
+    digest = recipe_digest(source_digest, recipe)
     fresh = {"state": "queued", "error_code": None, "error_message": None}
-    row = {"digest": digest, "source_digest": source_digest, "steps": preparation_to_json(steps), **fresh}
+    row = {"digest": digest, "source_digest": source_digest, "steps": recipe_to_json(recipe), **fresh}
     Preparing.insert(**row).on_conflict(conflict_target=[Preparing.digest], update=fresh).execute()
     return digest
 
@@ -86,48 +100,34 @@ def end_preparation(digest: str, error_code: str | None = None, error_message: s
     Preparing.update(**row).where(Preparing.digest == digest).execute()
 
 
-def failed_preparations(source_digest: str) -> list[Preparation]:
+def failed_preparations(source_digest: str) -> list[Recipe]:
     """What could not be made of some contents."""
     query = Preparing.select().where(Preparing.source_digest == source_digest, Preparing.state == "failed")
-    return [preparation_from_json(row.steps) for row in query]
+    return [recipe_from_json(row.steps) for row in query]
 
 
-def _being_done(preparation: Preparation, how: str = "It is being") -> str:
-    folded = f"brought to {preparation.layout.name}" if preparation.layout else ""
-    resampled = f"resampled to {preparation.sample_rate_hz} Hz" if preparation.sample_rate_hz else ""
-    cut = "cut to its length" if preparation.frames else ""
-    split = "split into its channels" if preparation.channel is not None else ""
-    return f"{how} " + " and ".join(filter(None, (folded, resampled, cut, split)))
+def _being_done(recipe: Sequence[Step], how: str = "It is being") -> str:
+    return f"{how} " + " and ".join(step.doing for step in recipe)
 
 
-def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Preparation]:
+def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Recipe]:
     """What is to be made of a source before it can be planned for a spec."""
-    asked = set()
-    for _, output in possible_formats(source, spec):
-        with suppress(NiceLevelError):  # the plan will say why its channels cannot be
-            asked |= {preparation_for(source, each, spec) for each in (output.of_all_channels, output)}
-    return {each for each in asked if not is_measured(each.digest_of(digest))}
+    outputs = [output for _, output in possible_formats(source, spec)]
+    asked = {recipe_for(source, each, spec) for output in outputs for each in (output.of_all_channels, output)}
+    return {recipe for recipe in asked if is_missing(source, digest, recipe)}
 
 
-def preparation_to_json(preparation: Preparation) -> dict[str, Any]:
-    layout = preparation.layout
-    return {
-        "matrix": preparation.matrix,
-        "layout": [layout.name, list(layout.positions)] if layout else None,
-        "sample_rate_hz": preparation.sample_rate_hz,
-        "frames": preparation.frames,
-        "fade_frames": preparation.fade_frames,
-        "channel": preparation.channel,
-    }
+def missing_for_two(source: Described, digest: str) -> Recipe | None:
+    """The fold-down that is heard of more than two channels, where it is still to be measured."""
+    recipe = recipe_for_two(source.shape)
+    return recipe if recipe and is_missing(source, digest, recipe) else None
 
 
-def preparation_from_json(stored: dict[str, Any]) -> Preparation:
-    matrix, layout = stored["matrix"], stored["layout"]
-    return Preparation(
-        tuple(map(tuple, matrix)) if matrix else None,
-        Layout(layout[0], tuple(layout[1])) if layout else None,
-        stored["sample_rate_hz"],
-        stored.get("frames"),
-        stored.get("fade_frames", 0),
-        stored.get("channel"),
-    )
+def is_missing(source: Described, digest: str, recipe: Recipe) -> bool:
+    """Whether a prepared signal is still to be made; what cannot be made is not missing, its plan says why."""
+    try:
+        return not is_measured(resolve(source.shape, recipe, found_of(digest)).digest_of(digest))
+    except NotPreparedError:
+        return True
+    except NiceLevelError:
+        return False

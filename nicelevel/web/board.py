@@ -251,7 +251,7 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
 
 def _draw(source: Source, cell: Cell, audio: AudioFolder, width: int, height: int) -> LoudnessDrawing:
     assert cell.plan
-    prepared = load_prepared(source.digest, cell.plan.preparation, audio)
+    prepared = load_prepared(source.digest, cell.plan.chain.recipe, audio)
     after = after_plan(prepared, cell.plan, limited_of(source, cell.plan, audio))
     return draw_loudness(load_reading(source.digest, audio), after, cell.spec, width, height)
 
@@ -274,7 +274,7 @@ def price_of(source: Source, destination: Destination, audio: AudioFolder) -> Pr
     spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
     try:
         plan = plans_of(source, spec, audio)[0].shown
-        prepared = load_prepared(source.digest, plan.preparation, audio)
+        prepared = load_prepared(source.digest, plan.chain.recipe, audio)
     except NiceLevelError:
         return None
     if source.leader_id is not None:

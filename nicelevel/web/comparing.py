@@ -107,16 +107,17 @@ def _of_plan(source: Source, destination: Destination, audio: AudioFolder) -> Si
     plan = plan_at(source, destination, audio)
     if plan is None:
         return _of_source(source, "as it is", audio)
-    prepared, limited = load_prepared(source.digest, plan.preparation, audio), limited_of(source, plan, audio)
+    prepared, limited = load_prepared(source.digest, plan.chain.recipe, audio), limited_of(source, plan, audio)
     return Side(
         "planned",
         after_plan(prepared, plan, limited).energies,
         plan.predicted.integrated_lufs,
         plan.predicted.source.duration_s,
-        partial(_bins, plan.preparation.digest_of(source.digest), audio),
+        partial(_bins, plan.chain.digest_of(source.digest), audio),
         plan.gain_db,
         plan.limiting.limiter.ceiling_db if plan.limiting else None,
         limited.lowest if limited else None,
+        plan.chain.timeline,
     )
 
 

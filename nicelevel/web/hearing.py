@@ -6,9 +6,10 @@ from typing import Any, get_args
 from flask import Blueprint, Response, abort, current_app, jsonify, render_template, request
 
 from nicelevel.core.errors import UnsupportedError
-from nicelevel.core.hear import DifferenceOf, Finish, Programme, heard_piece
+from nicelevel.core.hear import DifferenceOf, Finish, heard_piece
 from nicelevel.core.hear.blind import FEWEST_TRIALS
 from nicelevel.core.hear.programmes import NoiseKind, Samples
+from nicelevel.core.signals import Seekable
 from nicelevel.core.units import ratio_from_db
 from nicelevel.report.before_after import Side, both_data, both_series_bytes, columns_bytes
 from nicelevel.store.blind_tests import answer_blind_test, begin_blind_test, find_blind_test, hidden_in, score_of
@@ -151,10 +152,10 @@ def _test_or_404(test_id: int) -> BlindTest:
     return find_blind_test(test_id) or abort(404)
 
 
-def _second(programme: Programme, rate_hz: int, piece: int) -> Samples:
+def _second(programme: Seekable, rate_hz: int, piece: int) -> Samples:
     if not LOWEST_RATE_HZ <= rate_hz <= HIGHEST_RATE_HZ:
         raise UnsupportedError(f"Sound is played at {LOWEST_RATE_HZ} to {HIGHEST_RATE_HZ} Hz.")
-    if piece * programme.rate_hz > programme.frames:
+    if piece * programme.shape.rate_hz > programme.shape.frames:
         abort(404)
     return heard_piece(programme, rate_hz, piece * rate_hz, (piece + 1) * rate_hz)
 

@@ -1,7 +1,7 @@
 """What a page needs to play a source: its takes with their gains, the places worth hearing."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from nicelevel.core.errors import NotFoundError
@@ -97,12 +97,14 @@ def sheet_of(source: Source, destination: Destination | None, audio: AudioFolder
 def _stops(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[tuple[float, str], ...]:
     reading = with_neighbour_notes(source, load_reading(source.digest, audio), audio)
     plan = plan_at(source, destination, audio) if destination else None
-    energies, reductions_db = reading.curves.energies, None
+    energies, reductions_db, notes = reading.curves.energies, None, reading.notes
     if plan:
-        prepared = load_prepared(source.digest, plan.preparation, audio)
+        prepared = load_prepared(source.digest, plan.chain.recipe, audio)
         course = after_plan(prepared, plan, limited_of(source, plan, audio))
         energies, reductions_db = course.energies, course.reductions_db
-    return tuple((each.at_s, _word(each)) for each in stops_of(energies, reading.notes, reductions_db))
+        moved = plan.chain.timeline.places
+        notes = tuple(replace(note, places=tuple(moved(note.places))) for note in notes)
+    return tuple((each.at_s, _word(each)) for each in stops_of(energies, notes, reductions_db))
 
 
 def _word(stop: Stop) -> str:

@@ -87,8 +87,8 @@ def enqueue_again_of_source(source: Source) -> bool:
     if source.state == "failed":
         return measure_again(source)
     failed = failed_preparations(source.digest)
-    for steps in failed:
-        defer_preparation(source, steps)
+    for recipe in failed:
+        defer_preparation(source, recipe)
     return bool(failed)
 
 

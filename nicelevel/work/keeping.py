@@ -20,6 +20,7 @@ from nicelevel.store.deliverables import (
     lose_deliverable,
     with_names,
 )
+from nicelevel.store.found import forget_found
 from nicelevel.store.models import Deliverable, Job, Preparing, Reading, Source
 from nicelevel.store.readings import is_measured
 from nicelevel.store.sources import end_source
@@ -157,6 +158,7 @@ def forget_contents(digest: str, audio: AudioFolder) -> int:
     prepared = [each.digest for each in Preparing.select().where(Preparing.source_digest == digest)]
     Reading.delete().where(Reading.digest.in_([digest, *prepared])).execute()
     Preparing.delete().where(Preparing.source_digest == digest).execute()
+    forget_found(digest)
     return sum(audio.remove(each) for each in (digest, *prepared))
 
 

@@ -2,10 +2,11 @@
 
 from typing import Any
 
+from nicelevel.core.steps import recipe_from_json
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import UNFINISHED, with_names
 from nicelevel.store.models import Deliverable, Preparing, Sending, Source
-from nicelevel.store.prepared import end_preparation, preparation_from_json
+from nicelevel.store.prepared import end_preparation
 from nicelevel.store.sendings import UNDER_WAY
 from nicelevel.store.sources import UNMEASURED, end_source
 
@@ -58,7 +59,7 @@ def _preparations() -> int:
         if source is None:
             end_preparation(each.digest, "gone", "Its source was taken out.")
         else:
-            defer_preparation(source, preparation_from_json(each.steps))
+            defer_preparation(source, recipe_from_json(each.steps))
     return len(forgotten)
 
 

@@ -16,18 +16,20 @@ from nicelevel.core.files import StagedFile
 from nicelevel.core.files.decode import decode, needs_copy
 from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.files.staged import flush, speaking_errors
-from nicelevel.core.hear.programmes import hearing_fold
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.formats import outputs_beside
 from nicelevel.core.plan.sets import judged_by
-from nicelevel.core.prepare import Kept, prepare
+from nicelevel.core.prepare import prepare
 from nicelevel.core.prepare.shared import SharedSignals
 from nicelevel.core.prepare.sum_up import write_sum
 from nicelevel.core.process import refuse
 from nicelevel.core.produce import Order, Planned, produce
+from nicelevel.core.signals import Signal
 from nicelevel.core.specs import Spec
+from nicelevel.core.steps import Recipe, listen, recipe_from_json, recipe_to_json, resolve
+from nicelevel.core.steps.chain import recipe_digest
 from nicelevel.core.values import Deliverable as Made
-from nicelevel.core.values import Plan, Preparation
+from nicelevel.core.values import Plan
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.proof_sheet import course_json
 from nicelevel.store.audio import DECODED, AudioFolder
@@ -42,6 +44,7 @@ from nicelevel.store.deliverables import (
     try_folder,
     unfinished_of,
 )
+from nicelevel.store.found import keeping_found
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.own_targets import own_target_of, with_target
@@ -49,9 +52,8 @@ from nicelevel.store.planning import limited_of, plans_of
 from nicelevel.store.prepared import (
     begin_preparation,
     end_preparation,
+    missing_for_two,
     missing_preparations,
-    preparation_from_json,
-    preparation_to_json,
     prepared_signals,
 )
 from nicelevel.store.readings import is_measured, load_figures, save_reading
@@ -118,23 +120,23 @@ def _trying_source(call: Call, source: Source) -> Iterator[None]:
 
 
 def _give_up_preparation(
-    config: Config, code: str, sentence: str, source_id: int, preparation: dict[str, Any]
+    config: Config, code: str, sentence: str, source_id: int, steps: list[dict[str, Any]]
 ) -> None:
     if source := find_source(source_id):
-        digest = preparation_from_json(preparation).digest_of(source.digest)
+        digest = recipe_digest(source.digest, recipe_from_json(steps))
         end_preparation(digest, code, sentence)
         AudioFolder(config.audio_folder).sweep(digest)
         announce(source.job_id, source.id)
 
 
 @task(_give_up_preparation)
-def prepare_source(call: Call, source_id: int, preparation: dict[str, Any]) -> None:
+def prepare_source(call: Call, source_id: int, steps: list[dict[str, Any]]) -> None:
     """Make a prepared signal of a source and keep its reading."""
     source = find_source(source_id)
     if source is None:
         return
-    steps, audio = preparation_from_json(preparation), AudioFolder(call.config.audio_folder)
-    digest = steps.digest_of(source.digest)
+    recipe, audio = recipe_from_json(steps), AudioFolder(call.config.audio_folder)
+    digest = recipe_digest(source.digest, recipe)
 
     def end(code: str | None = None, sentence: str | None = None) -> bool:
         # Whoever makes it makes the same, so every try may say that it is there.
@@ -144,15 +146,18 @@ def prepare_source(call: Call, source_id: int, preparation: dict[str, Any]) -> N
 
     with ending(call, end, lambda: True, can_pass=True):
         if not (is_measured(digest) and audio.has_measured(digest)):
-            _prepare(call, source, steps, audio)
+            _prepare(call, source, recipe, audio)
         persistently(end)
 
 
-def _prepare(call: Call, source: Source, steps: Preparation, audio: AudioFolder) -> None:
-    digest, path = steps.digest_of(source.digest), audio.existing_path(source.digest)
-    progress = progress_of(call, lambda _: True)
+def _prepare(call: Call, source: Source, recipe: Recipe, audio: AudioFolder) -> None:
+    path, shape = audio.existing_path(source.digest), load_figures(source.digest, audio).source.shape
+    chain = resolve(shape, recipe, keeping_found(source.digest, listen(path)))
+    if chain.is_nothing:
+        return
+    digest, progress = chain.digest_of(source.digest), progress_of(call, lambda _: True)
     with speaking_errors(Path(source.file_name)), audio.keeping_hops(digest) as folder:
-        prepared = prepare(path, steps, folder, progress)
+        prepared = prepare(path, chain, folder, progress)
     with speaking_errors(Path(source.file_name)):
         persistently(partial(save_reading, digest, prepared.reading, audio))
 
@@ -219,7 +224,7 @@ def _render(call: Call, deliverable: Deliverable) -> None:
     progress = progress_of(call, lambda ratio: save_deliverable(deliverable, "rendering", progress_ratio=ratio))
     wanted_again = _is_wanted_again(deliverable, plan, audio)
     with _folder_of_try(deliverable, call.config.deliverables_folder) as folder:
-        with _shared.reading(audio.existing_path(source.digest), plan.preparation, wanted_again) as kept:
+        with _shared.reading(audio.existing_path(source.digest), plan.chain, wanted_again) as kept:
             done = produce(_order(source, spec, plan, audio, kept), folder / path.name, False, progress)
         result = {
             "progress_ratio": 1.0,
@@ -281,9 +286,9 @@ def _planned_surely(call: Call, deliverable: Deliverable, audio: AudioFolder) ->
         source, spec = deliverable.source, spec_of(deliverable.spec)
         for each in (source, source.leader) if source.leader_id else (source,):
             described = load_figures(each.digest, audio).source
-            for steps in missing_preparations(described, each.digest, spec):
-                _prepare(call, each, steps, audio)
-                persistently(partial(end_preparation, steps.digest_of(each.digest)))
+            for recipe in missing_preparations(described, each.digest, spec):
+                _prepare(call, each, recipe, audio)
+                persistently(partial(end_preparation, recipe_digest(each.digest, recipe)))
         return _planned(deliverable, audio)
 
 
@@ -291,13 +296,13 @@ def _is_wanted_again(deliverable: Deliverable, plan: Plan, audio: AudioFolder) -
     """Whether another deliverable is to be made from the same prepared signal."""
     for other in unfinished_of(deliverable.source.digest):
         with suppress(NiceLevelError):
-            of_other = _planned(other, audio)[1].preparation.of_all_channels
-            if other.id != deliverable.id and of_other == plan.preparation.of_all_channels:
+            of_other = _planned(other, audio)[1].chain.programme
+            if other.id != deliverable.id and of_other == plan.chain.programme:
                 return True
     return False
 
 
-def _order(source: Source, spec: Spec, plan: Plan, audio: AudioFolder, kept: Kept | None) -> Order:
+def _order(source: Source, spec: Spec, plan: Plan, audio: AudioFolder, kept: Signal | None) -> Order:
     def replan(tighter: Spec) -> Planned:
         made = plans_of(source, tighter, audio)[0]
         return made, limited_of(source, made, audio)
@@ -328,18 +333,17 @@ def defer_preparations(source: Source, audio: AudioFolder) -> None:
     """
     described = load_figures(source.digest, audio).source
     for destination in destinations_of(source.job_id):
-        for steps in missing_preparations(described, source.digest, spec_of(destination.spec)):
-            defer_preparation(source, steps)
-    heard = hearing_fold(described)
-    if heard and not is_measured(heard.digest_of(source.digest)):
+        for recipe in missing_preparations(described, source.digest, spec_of(destination.spec)):
+            defer_preparation(source, recipe)
+    if heard := missing_for_two(described, source.digest):
         defer_preparation(source, heard)
 
 
-def defer_preparation(source: Source, steps: Preparation) -> None:
+def defer_preparation(source: Source, recipe: Recipe) -> None:
     """Have one prepared signal made; what waits already need not wait twice, and two never work on the same."""
-    lock = f"prepare {begin_preparation(source.digest, steps)}"
+    lock = f"prepare {begin_preparation(source.digest, recipe)}"
     with suppress(procrastinate.exceptions.AlreadyEnqueued), database.atomic():
         task = prepare_source.configure(
             queueing_lock=lock, lock=lock, priority=PREPARE_PRIORITY, connection=database.connection()
         )
-        task.defer(source_id=source.id, preparation=preparation_to_json(steps))
+        task.defer(source_id=source.id, steps=recipe_to_json(recipe))

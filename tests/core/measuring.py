@@ -6,8 +6,9 @@ from pathlib import Path
 from nicelevel.core.channels import Layout, layout_from_count
 from nicelevel.core.measure.meter import Meter
 from nicelevel.core.plan import plan, plans
-from nicelevel.core.prepare import Prepared
+from nicelevel.core.prepare import Measured
 from nicelevel.core.specs import Spec
+from nicelevel.core.steps import Chain
 from nicelevel.core.values import Plan, Reading, Source
 from tests.signals import Signal
 
@@ -44,11 +45,16 @@ def meter_signal(
     raise AssertionError("no sizes")
 
 
+def as_it_is(reading: Reading) -> Measured:
+    """A source that nothing is done to before it is levelled, without hops."""
+    return Measured(reading, Chain(reading.source.shape))
+
+
 def planned(reading: Reading, spec: Spec) -> Plan:
     """The plan of a source that needs no preparation, without hops: by gain alone."""
-    return plan(reading.source, lambda _: Prepared(reading), spec)
+    return plan(reading.source, lambda _: as_it_is(reading), spec)
 
 
 def all_planned(reading: Reading, spec: Spec) -> tuple[Plan, ...]:
     """Its plan for every format."""
-    return plans(reading.source, lambda _: Prepared(reading), spec)
+    return plans(reading.source, lambda _: as_it_is(reading), spec)

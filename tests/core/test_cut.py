@@ -6,13 +6,16 @@ import pytest
 from nicelevel.core.channels import layout_from_count
 from nicelevel.core.files import take_in
 from nicelevel.core.plan import plans
-from nicelevel.core.prepare import Workshop, preparation_for
-from nicelevel.core.prepare.prepared import prepared_blocks
+from nicelevel.core.prepare import Workshop, recipe_for
 from nicelevel.core.process import process
 from nicelevel.core.specs import parse_spec
 from nicelevel.core.specs.contradictions import contradictions
-from nicelevel.core.values import OutputFormat, Preparation
+from nicelevel.core.steps.length import Length
+from nicelevel.core.steps.rate import Rate
+from nicelevel.core.values import OutputFormat
 from tests import signals
+
+from .preparing import chain_of, made
 
 SPEC = """
 [spec]
@@ -43,11 +46,6 @@ def _spec(
     return parse_spec(SPEC.format(limits=limits, fade=fade, container=container, encoding=encoding), slug)
 
 
-def _blocks(path, steps, frames=1 << 16):
-    with take_in(path) as audio:
-        return np.concatenate(list(prepared_blocks(audio, steps, frames)))
-
-
 @pytest.mark.parametrize(
     ("seconds", "limits", "cut_s"),
     [
@@ -65,16 +63,17 @@ def test_the_longest_length_that_is_reached(tmp_path, seconds, limits, cut_s):
     path = signals.write(tmp_path / "mix.wav", signals.noise(seconds), 48_000)
     output = OutputFormat("wav", "pcm_24", 44_100, layout_from_count(2), "tpdf", None, "constant", None)
     with take_in(path) as audio:
-        steps = preparation_for(audio.source, output, _spec(limits))
-        kept = preparation_for(audio.source, output, _spec(limits, fade=""))
-    assert steps.frames == (None if cut_s is None else round(cut_s * 44_100))
-    assert steps.fade_frames == (0 if cut_s is None else 22_050)
-    assert kept.frames is None
+        recipe = recipe_for(audio.source, output, _spec(limits))
+        kept = recipe_for(audio.source, output, _spec(limits, fade=""))
+    assert recipe == (Rate(hz=44_100), *([] if cut_s is None else [Length(seconds=cut_s, fade_s=0.5)]))
+    frames = round((cut_s or seconds) * 44_100)
+    assert chain_of(path, *recipe).shape.frames == frames
+    assert kept == (Rate(hz=44_100),)
 
 
 def test_before_the_fade_nothing_changes_and_after_it_nothing_is_left(tmp_path):
     path = signals.write(tmp_path / "mix.wav", signals.both(signals.sine(997.3, -6.0, 3)), 48_000, "DOUBLE")
-    whole, cut = _blocks(path, Preparation()), _blocks(path, Preparation(frames=96_000, fade_frames=24_000))
+    whole, cut = made(path), made(path, Length(seconds=2.0, fade_s=0.5))
     assert len(cut) == 96_000
     assert np.array_equal(cut[:72_000], whole[:72_000])
     # Half a cosine: halfway at half its gain, without a corner at either end.
@@ -82,15 +81,9 @@ def test_before_the_fade_nothing_changes_and_after_it_nothing_is_left(tmp_path):
     assert cut[72_000:] == pytest.approx(whole[72_000:96_000] * expected[:, None], abs=1e-12)
 
 
-def test_block_size_changes_no_sample(tmp_path):
-    path = signals.write(tmp_path / "mix.wav", signals.noise(3), 48_000)
-    steps = Preparation(sample_rate_hz=44_100, frames=90_001, fade_frames=30_000)
-    assert _blocks(path, steps) == pytest.approx(_blocks(path, steps, 997), abs=1e-12)
-
-
 def test_a_cut_without_a_fade_ends_on_the_last_sample(tmp_path):
     path = signals.write(tmp_path / "mix.wav", signals.noise(3), 48_000)
-    assert np.array_equal(_blocks(path, Preparation(frames=50_000)), _blocks(path, Preparation())[:50_000])
+    assert np.array_equal(made(path, Length(seconds=50_000 / 48_000)), made(path)[:50_000])
 
 
 @pytest.mark.parametrize(
@@ -99,26 +92,26 @@ def test_a_cut_without_a_fade_ends_on_the_last_sample(tmp_path):
 )
 def test_the_length_survives_every_encoder(tmp_path, container, encoding):
     mix = signals.write(tmp_path / "mix.wav", signals.programme(12, seed=4), 48_000)
-    (made,) = process(mix, _spec(container=container, encoding=encoding), tmp_path / "out")
-    assert made.proof.verdict.meets
-    assert made.proof.reading.source.frames == 441_000
-    assert abs(made.proof.reading.integrated_lufs - made.asked.predicted.integrated_lufs) < 0.3
-    assert "It is cut from 12.000 to 10.000 s, the last 0.5 s fade out." in made.plan.reasons
+    (written,) = process(mix, _spec(container=container, encoding=encoding), tmp_path / "out")
+    assert written.proof.verdict.meets
+    assert written.proof.reading.source.frames == 441_000
+    assert abs(written.proof.reading.integrated_lufs - written.asked.predicted.integrated_lufs) < 0.3
+    assert "It is cut from 12.000 to 10.000 s, the last 0.5 s fade out." in written.plan.reasons
 
 
 def test_a_largest_size_is_filled_by_what_is_left_after_the_cut(tmp_path):
     """240 kB hold 10 s at 192 kbit/s; of the 40 s of the source they would hold 48."""
     mix = signals.write(tmp_path / "mix.wav", signals.programme(40, seed=4), 48_000)
     spec = _spec("durations_s = [10.0]\nmax_size_bytes = 245000", container="mp3", encoding="mp3")
-    (made,) = process(mix, spec, tmp_path / "out")
-    assert made.proof.verdict.meets
-    assert made.plan.output.bitrate_kbps == 192.0
+    (written,) = process(mix, spec, tmp_path / "out")
+    assert written.proof.verdict.meets
+    assert written.plan.output.bitrate_kbps == 192.0
 
 
 def test_what_is_too_short_is_not_made_longer(tmp_path):
     mix = signals.write(tmp_path / "mix.wav", signals.programme(4, seed=4), 48_000)
     with Workshop(mix, True) as workshop:
-        (plan,) = plans(workshop.source(), workshop.find, _spec())
+        (plan,) = plans(workshop.source(), workshop.measured, _spec())
     assert plan.action == "cannot_meet"
 
 

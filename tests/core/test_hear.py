@@ -57,8 +57,8 @@ def _spec(output, target=-14.0):
 
 def _planned(path, spec):
     with Workshop(path, with_hops=True) as workshop:
-        found = plan(workshop.source(), workshop.find, spec)
-        return found, limited_by(workshop.find(found.preparation), found)
+        found = plan(workshop.source(), workshop.measured, spec)
+        return found, limited_by(workshop.measured(found.chain.recipe), found)
 
 
 @pytest.fixture
@@ -74,8 +74,8 @@ def test_a_plan_heard_is_the_rendered_file_sample_for_sample(tmp_path, take, nam
     with take_in(staged.path) as written, take_in(take) as audio:
         rounded = PlanProgramme(audio, found, limited, "rounded")
         exact = PlanProgramme(audio, found, limited)
-        assert (rounded.rate_hz, rounded.frames) == (written.source.sample_rate_hz, written.source.frames)
-        for first, last in ((0, 10_000), (70_001, 90_123), (rounded.frames - 500, rounded.frames)):
+        assert (rounded.shape.rate_hz, rounded.shape.frames) == (written.source.sample_rate_hz, written.source.frames)
+        for first, last in ((0, 10_000), (70_001, 90_123), (rounded.shape.frames - 500, rounded.shape.frames)):
             there = written.window(first, last)
             assert np.array_equal(rounded.window(first, last), there)
             step = 2.0 ** (1 - found.output.bits)
@@ -91,7 +91,7 @@ def test_a_plan_is_heard_through_its_encoder(tmp_path, take, name):
         whole = np.concatenate(list(written.blocks(1 << 16)))
     with take_in(take) as audio:
         coded, exact = PlanProgramme(audio, found, limited, "coded"), PlanProgramme(audio, found, limited)
-        first, last = round(3.5 * coded.rate_hz), round(5.5 * coded.rate_hz)  # over the seam of two runs
+        first, last = round(3.5 * coded.shape.rate_hz), round(5.5 * coded.shape.rate_hz)  # over the seam of two runs
         heard, plain_sound = coded.window(first, last), exact.window(first, last)
     there = whole[first:last].astype(np.float64)
     lost, strange = (np.sqrt(np.mean((each - plain_sound) ** 2)) for each in (there, heard))

@@ -9,7 +9,7 @@ from multiprocessing import get_context
 import pytest
 
 from nicelevel.core.plan import plan
-from nicelevel.core.prepare import Prepared, prepare
+from nicelevel.core.prepare import Measured, prepare
 from nicelevel.core.process import process
 from nicelevel.core.specs import parse_spec
 from tests import signals
@@ -41,7 +41,7 @@ def prepared(request, tmp_path_factory):
 
 
 def _with_no_history(prepared):
-    return Prepared(prepared.reading, prepared.hops, prepared.preparation)
+    return Measured(prepared.reading, prepared.chain, prepared.hops)
 
 
 def test_a_plan_is_the_same_after_every_other_plan(prepared):

@@ -4,16 +4,20 @@ import numpy as np
 import pytest
 
 from nicelevel.core import produce
-from nicelevel.core.channels import layout_of_name
 from nicelevel.core.files import take_in
 from nicelevel.core.measure import Meter, measure
-from nicelevel.core.prepare import Workshop, prepare, prepared, workshop
-from nicelevel.core.prepare.held import STEP
-from nicelevel.core.prepare.prepared import prepared_blocks, prepared_source
+from nicelevel.core.prepare import Workshop, prepare, workshop
 from nicelevel.core.process import process
+from nicelevel.core.signals.grid import STEP
 from nicelevel.core.specs import parse_spec
-from nicelevel.core.values import Preparation
+from nicelevel.core.stages import filter
+from nicelevel.core.steps.chain import described
+from nicelevel.core.steps.fold import Fold
+from nicelevel.core.steps.length import Length
+from nicelevel.core.steps.rate import Rate
 from tests import signals
+
+from .preparing import Times, chain_of, made
 
 SPEC = """
 spec.name = "House"
@@ -26,56 +30,43 @@ formats = [
 ]
 output = { pick = "all", name = "{title}_{bits}" }
 """
-HALF_SUM = Preparation(((0.5, 0.5),), layout_of_name("mono"))
+RESAMPLED = (Rate(hz=44_100),)
+HALF_SUM = (Fold(layout="mono"),)
+CUT = (Rate(hz=96_000), Length(seconds=1.5625, fade_s=0.2))
 LOTS_BYTES = 1 << 30
 
 
-def _blocks(path, preparation):
-    with take_in(path) as audio:
-        return np.concatenate(list(prepared_blocks(audio, preparation, 10_007)))
-
-
 @pytest.mark.parametrize("subtype", ["PCM_16", "PCM_24", "FLOAT", "DOUBLE"])
-@pytest.mark.parametrize(
-    "preparation",
-    [
-        Preparation(sample_rate_hz=44_100),
-        HALF_SUM,
-        Preparation(sample_rate_hz=96_000, frames=150_000, fade_frames=20_000),
-    ],
-    ids=["resampled", "folded", "cut"],
-)
-def test_what_was_kept_is_what_is_made_again(tmp_path, subtype, preparation):
+@pytest.mark.parametrize("recipe", [RESAMPLED, HALF_SUM, CUT], ids=["resampled", "folded", "cut"])
+def test_what_was_kept_is_what_is_made_again(tmp_path, subtype, recipe):
     path = signals.write(tmp_path / "take.wav", signals.programme(2, seed=4), subtype=subtype)
-    kept = prepare(path, preparation, most_kept_bytes=LOTS_BYTES).kept
-    assert np.array_equal(np.concatenate(list(kept.blocks(4_321))), _blocks(path, preparation))
+    kept = prepare(path, chain_of(path, *recipe), most_kept_bytes=LOTS_BYTES).kept
+    assert np.array_equal(np.concatenate(list(kept.blocks(4_321))), made(path, *recipe))
 
 
 @pytest.mark.parametrize("most_kept_bytes", [0, LOTS_BYTES], ids=["read again", "kept"])
 @pytest.mark.parametrize("subtype", ["PCM_24", "FLOAT"])
-@pytest.mark.parametrize("preparation", [Preparation(), Preparation(sample_rate_hz=44_100), HALF_SUM])
-def test_hops_that_are_measured_afterwards_are_those_of_the_first_time(
-    tmp_path, preparation, subtype, most_kept_bytes
-):
+@pytest.mark.parametrize("recipe", [(), RESAMPLED, HALF_SUM])
+def test_hops_that_are_measured_afterwards_are_those_of_the_first_time(tmp_path, recipe, subtype, most_kept_bytes):
     """With silence in it: how deep true peaks are searched follows the highest one so far."""
     audio = np.concatenate([signals.silence(1.5), signals.programme(21, seed=4), signals.silence(0.7)])
     path = signals.write(tmp_path / "take.wav", audio, subtype=subtype)
-    at_once = prepare(path, preparation, tmp_path).hops
+    at_once = prepare(path, chain_of(path, *recipe), tmp_path).hops
     with Workshop(path, with_hops=True, most_kept_bytes=most_kept_bytes) as shop:
-        later, again = shop.find(preparation).hops, shop.find(preparation).hops
+        later, again = shop.measured(recipe).hops, shop.measured(recipe).hops
         assert again is later
         shop.let_go()
-        assert shop.find(preparation).hops is later
+        assert shop.measured(recipe).hops is later
         for name in ("sample_peaks", "true_peaks", "weighted", "low_band"):
             assert np.array_equal(getattr(later, name), getattr(at_once, name))
 
 
 @pytest.mark.parametrize(("target", "action"), [("-40.0", "gain"), ("-14.0", "limit")])
 def test_hops_are_measured_only_where_a_limiter_is_needed(tmp_path, monkeypatch, target, action):
-    made, whole = [], workshop.hops_of_kept
+    measured, whole = [], workshop.hops_of_kept
 
     def counted(*arguments):
-        made.append(arguments)
+        measured.append(arguments)
         return whole(*arguments)
 
     monkeypatch.setattr(workshop, "hops_of_kept", counted)
@@ -83,28 +74,27 @@ def test_hops_are_measured_only_where_a_limiter_is_needed(tmp_path, monkeypatch,
     path = signals.write(tmp_path / "take.wav", signals.programme(6, seed=2))
     deliverables = process(path, spec, tmp_path / "out")
     assert [each.plan.action for each in deliverables] == [action, action]
-    assert len(made) == (action == "limit")
+    assert len(measured) == (action == "limit")
 
 
 @pytest.mark.parametrize(("subtype", "item_bytes"), [("PCM_24", 4), ("FLOAT", 8)])
 def test_nothing_is_kept_that_takes_more_room_than_there_is(tmp_path, subtype, item_bytes):
     """Whole numbers take four bytes, floating point stays 64 bits wide."""
     path = signals.write(tmp_path / "take.wav", signals.programme(1), subtype=subtype)
-    resampled, needed_bytes = Preparation(sample_rate_hz=44_100), 44_100 * 2 * item_bytes
+    resampled, needed_bytes = chain_of(path, *RESAMPLED), 44_100 * 2 * item_bytes
     assert prepare(path, resampled, most_kept_bytes=needed_bytes).kept.codes.nbytes == needed_bytes
     assert prepare(path, resampled, most_kept_bytes=needed_bytes - 1).kept is None
     with Workshop(path, with_hops=False, most_kept_bytes=LOTS_BYTES) as shop:
-        assert shop.find(Preparation()).kept is None
+        assert shop.measured(()).kept is None
 
 
 def test_a_step_is_less_than_any_word_can_tell(tmp_path):
     """2^-27: the error of resampled audio in steps is 24 dB under that of 24 bits rounded once (arithmetic)."""
     path = signals.write(tmp_path / "take.wav", signals.programme(2, seed=1))
-    blocks = _blocks(path, Preparation(sample_rate_hz=44_100))
+    blocks = made(path, *RESAMPLED)
     assert np.array_equal(blocks / STEP, np.rint(blocks / STEP))
     with take_in(path) as audio:
-        columns = list(prepared._worked_on(audio, Preparation(sample_rate_hz=44_100), 48_000))
-        unrounded = np.concatenate([np.stack(each, axis=1) for each in columns])
+        unrounded = np.concatenate(list(filter.Resampled(audio, 44_100).blocks(48_000)))
     error = blocks - unrounded
     assert np.abs(error).max() <= STEP / 2
     under_db = 10 * np.log10(np.var(error) / (2.0**-23) ** 2 * 12)
@@ -115,7 +105,7 @@ def test_what_passes_the_range_of_steps_is_measured_and_kept_in_floating_point(t
     """A sum that is 26 dB too loud has peaks 26 dB over full scale: nothing is cut off."""
     tone = signals.both(signals.sine(997, -1.0, 3))
     path = signals.write(tmp_path / "tone.wav", tone)
-    loud = Preparation(((20.0, 0.0),), layout_of_name("mono"), 44_100)
+    loud = chain_of(path, Times(rows=((20.0, 0.0),)), *RESAMPLED)
     found = prepare(path, loud, most_kept_bytes=LOTS_BYTES)
     assert found.kept.codes.dtype == np.float64
     assert np.abs(found.kept.codes).max() == pytest.approx(20.0 * 10 ** (-1 / 20), rel=1e-3)
@@ -124,11 +114,11 @@ def test_what_passes_the_range_of_steps_is_measured_and_kept_in_floating_point(t
 
 def test_a_signal_in_steps_reads_as_the_same_in_floating_point(tmp_path):
     path = signals.write(tmp_path / "take.wav", signals.programme(9, seed=3), subtype="PCM_24")
-    resampled = Preparation(sample_rate_hz=44_100)
+    resampled = chain_of(path, *RESAMPLED)
     found = prepare(path, resampled).reading
-    blocks = _blocks(path, resampled)
+    blocks = made(path, *RESAMPLED)
     with take_in(path) as audio:
-        meter = Meter(prepared_source(audio.source, resampled))
+        meter = Meter(described(audio.source, resampled))
     meter.feed(blocks)
     expected = meter.reading()
     for name in ("integrated_lufs", "loudness_range_lu", "true_peak_dbtp", "sample_peak_dbfs", "rms_dbfs"):
@@ -140,20 +130,20 @@ def test_a_signal_in_steps_reads_as_the_same_in_floating_point(tmp_path):
 def test_deliverables_of_one_rate_share_decoding_and_resampling(tmp_path, monkeypatch):
     """And are byte by byte what they are where there was no room to keep anything."""
     path = signals.write(tmp_path / "take.wav", signals.programme(6, seed=2))
-    spec, made = parse_spec(SPEC, "house"), []
-    resampler = prepared.Resampler
+    spec, begun = parse_spec(SPEC, "house"), []
+    resampler = filter.Resampler
 
     def counted(*arguments):
-        made.append(arguments)
+        begun.append(arguments)
         return resampler(*arguments)
 
-    monkeypatch.setattr(prepared, "Resampler", counted)
+    monkeypatch.setattr(filter, "Resampler", counted)
     shared = process(path, spec, tmp_path / "shared")
     assert [each.plan.action for each in shared] == ["limit", "limit"]
-    assert len(made) == 1
+    assert len(begun) == 1
     monkeypatch.setattr("nicelevel.core.process.MOST_KEPT_BYTES", 0)
     apart = process(path, spec, tmp_path / "apart")
-    assert len(made) == 1 + 1 + len(apart)
+    assert len(begun) == 1 + 1 + len(apart)
     for one, other in zip(shared, apart, strict=True):
         assert one.path.read_bytes() == other.path.read_bytes()
         assert measure(one.path).integrated_lufs == pytest.approx(-14.0, abs=0.05)
@@ -171,7 +161,7 @@ def test_memory_is_free_before_an_encoder_runs_and_the_order_stays(tmp_path, mon
         return render(path, plan, limited, target, progress, kept)
 
     monkeypatch.setattr(produce, "render", watched)
-    made = process(path, parse_spec(text, "house"), tmp_path / "out")
-    assert [each.plan.output.container for each in made] == ["mp3", "wav", "flac"]
+    written = process(path, parse_spec(text, "house"), tmp_path / "out")
+    assert [each.plan.output.container for each in written] == ["mp3", "wav", "flac"]
     assert rendered[:3] == [(".wav", True), (".flac", True), (".mp3", False)]
-    assert all(each.proof.verdict.meets for each in made)
+    assert all(each.proof.verdict.meets for each in written)

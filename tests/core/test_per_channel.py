@@ -112,8 +112,8 @@ def test_what_is_shown_is_the_plan_of_the_programme(tmp_path):
     path = _surround(tmp_path / "mix.wav")
     with Workshop(path, True) as workshop:
         spec = _spec(target=-14.0)
-        made = plans(workshop.source(), workshop.find, spec)
-        (whole,) = plans(workshop.source(), workshop.find, _spec("one", -14.0))
+        made = plans(workshop.source(), workshop.measured, spec)
+        (whole,) = plans(workshop.source(), workshop.measured, _spec("one", -14.0))
     assert all(each.shown.output == whole.output for each in made)
     assert made[0].shown.predicted.integrated_lufs == pytest.approx(-14.0, abs=0.01)
     assert made[0].shown.verdict.meets

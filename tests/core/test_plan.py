@@ -7,11 +7,11 @@ import pytest
 
 from nicelevel.core.plan import plan
 from nicelevel.core.plan.gain import gain_range
-from nicelevel.core.prepare import Prepared, prepare
+from nicelevel.core.prepare import prepare
 from nicelevel.core.specs import parse_spec, shipped_specs
 from tests import signals
 
-from .measuring import all_planned, meter_signal, planned
+from .measuring import all_planned, as_it_is, meter_signal, planned
 
 FORMAT = '[[formats]]\ncontainer = "wav"\nencoding = "pcm_24"\n'
 
@@ -207,7 +207,7 @@ def test_gain_range_is_empty_where_nothing_fits():
     signal[100_000:100_010] = 0.7
     spec = _spec(BROADCAST)
     reading = meter_signal(signal)
-    allowed = gain_range(Prepared(reading), spec, planned(reading, spec).output)
+    allowed = gain_range(as_it_is(reading), spec, planned(reading, spec).output)
     assert allowed.low > allowed.high
     assert allowed.ceiling == "max_true_peak_dbtp"
 
@@ -228,7 +228,7 @@ def test_what_is_too_large_is_told_what_would_fit(seconds, encoding, most_bytes,
         "x",
     )
     reading = meter_signal(signals.noise(seconds, -23))
-    found = plan(reading.source, lambda _: Prepared(reading), spec)
+    found = plan(reading.source, lambda _: as_it_is(reading), spec)
     assert any(reason.endswith(way_out) for reason in found.reasons)
 
 

@@ -8,12 +8,15 @@ from nicelevel.core.channels import layout_from_count, layout_of_name
 from nicelevel.core.errors import UnsupportedError
 from nicelevel.core.files import take_in
 from nicelevel.core.measure import measure
-from nicelevel.core.prepare import UNTOUCHED, prepare
-from nicelevel.core.prepare.fold_down import fold_matrix
-from nicelevel.core.prepare.prepared import prepared_blocks, prepared_source
+from nicelevel.core.prepare import prepare
 from nicelevel.core.specs.spec import Channels
-from nicelevel.core.values import Preparation
+from nicelevel.core.steps.chain import described
+from nicelevel.core.steps.fold import Fold
+from nicelevel.core.steps.fold_matrix import fold_matrix
+from nicelevel.core.steps.rate import Rate
 from tests import signals
+
+from .preparing import chain_of, made
 
 HALF = np.sqrt(0.5)
 
@@ -68,7 +71,7 @@ def test_channels_without_places_cannot_be_folded():
 def test_uncorrelated_stereo_folded_by_half_is_6_lu_less(tmp_path):
     """Worked value (arithmetic)."""
     path = signals.write(tmp_path / "a.wav", signals.noise(10, -20, seed=1), subtype="DOUBLE")
-    mono = Preparation(((0.5, 0.5),), layout_of_name("mono"))
+    mono = chain_of(path, Fold(layout="mono"))
     change = prepare(path, mono).reading.integrated_lufs - measure(path).integrated_lufs
     assert change == pytest.approx(-6.02, abs=0.05)
 
@@ -76,7 +79,7 @@ def test_uncorrelated_stereo_folded_by_half_is_6_lu_less(tmp_path):
 def test_one_channel_of_identical_sides_reads_3_01_lu_less(tmp_path):
     """BS.1770: channel energies are summed."""
     path = signals.write(tmp_path / "a.wav", signals.both(signals.noise(5, -20, channels=1)), subtype="DOUBLE")
-    mono = Preparation(((0.5, 0.5),), layout_of_name("mono"))
+    mono = chain_of(path, Fold(layout="mono"))
     change = prepare(path, mono).reading.integrated_lufs - measure(path).integrated_lufs
     assert change == pytest.approx(-3.01, abs=0.005)
 
@@ -88,7 +91,7 @@ def test_resampling_keeps_length_level_and_place(tmp_path, rate, to):
     time = np.arange(frames) / rate
     tone = 0.5 * np.sin(2 * np.pi * 997 * time)
     path = signals.write(tmp_path / "a.wav", tone[:, None], rate, "DOUBLE")
-    found = _prepared(path, Preparation(sample_rate_hz=to))
+    found = made(path, Rate(hz=to))
     assert len(found) == int(frames * to / rate + 0.5)
     expected = 0.5 * np.sin(2 * np.pi * 997 * np.arange(len(found)) / to)
     middle = slice(to // 10, -to // 10)
@@ -98,22 +101,14 @@ def test_resampling_keeps_length_level_and_place(tmp_path, rate, to):
 def test_a_9_khz_tone_leaves_nothing_at_7_khz_of_16(tmp_path):
     """Sampling theorem: what lies over half the new rate must not come back folded."""
     path = signals.write(tmp_path / "a.wav", signals.sine(9_000, -6.0, 2), subtype="DOUBLE")
-    found = _prepared(path, Preparation(sample_rate_hz=16_000))[4_000:-4_000, 0]
+    found = made(path, Rate(hz=16_000))[4_000:-4_000, 0]
     assert 20 * np.log10(np.abs(found).max()) < -110
-
-
-def test_block_size_changes_no_prepared_sample(tmp_path):
-    path = signals.write(tmp_path / "a.wav", signals.programme(1.3, seed=2))
-    steps = Preparation(((0.5, 0.5),), layout_of_name("mono"), 44_100)
-    whole, parts = (_prepared(path, steps, frames) for frames in (1 << 20, 997))
-    assert whole == pytest.approx(parts, abs=1e-12)
 
 
 def test_the_sum_may_pass_full_scale_and_is_measured_so(tmp_path):
     """Floating point between the steps: coherent 5.1 at full scale folds to +7.66 dBFS (BS.775 and arithmetic)."""
     path = signals.write(tmp_path / "a.wav", np.repeat(signals.sine(997, 0.0, 2), 6, axis=1), subtype="FLOAT")
-    steps = Preparation(tuple(map(tuple, _matrix("5.1", "stereo").tolist())), layout_of_name("stereo"))
-    prepared = prepare(path, steps)
+    prepared = prepare(path, chain_of(path, Fold(layout="stereo")))
     assert prepared.reading.sample_peak_dbfs == pytest.approx(7.66, abs=0.005)
     assert prepared.reading.source.layout.name == "stereo"
 
@@ -121,11 +116,5 @@ def test_the_sum_may_pass_full_scale_and_is_measured_so(tmp_path):
 def test_what_needs_nothing_is_the_source_itself(tmp_path):
     path = signals.write(tmp_path / "a.wav", signals.programme(1))
     with take_in(path) as audio:
-        assert prepared_source(audio.source, UNTOUCHED) == audio.source
-        found = np.concatenate(list(prepared_blocks(audio, UNTOUCHED, 1_000)))
-    assert np.array_equal(found, soundfile.read(path, dtype="float32")[0])
-
-
-def _prepared(path, steps, frames=1 << 16):
-    with take_in(path) as audio:
-        return np.concatenate(list(prepared_blocks(audio, steps, frames)))
+        assert described(audio.source, chain_of(path)) == audio.source
+    assert np.array_equal(made(path), soundfile.read(path, dtype="float32")[0])

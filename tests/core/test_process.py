@@ -9,13 +9,12 @@ import soundfile
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import CannotMeetError, OutputExistsError, StoppedError
 from nicelevel.core.measure import measure
-from nicelevel.core.prepare import Prepared
 from nicelevel.core.process import process
 from nicelevel.core.produce import Order, produce
 from nicelevel.core.render import render
 from nicelevel.core.specs import parse_spec, shipped_specs
 from tests import reference, signals
-from tests.core.measuring import planned
+from tests.core.measuring import as_it_is, planned
 
 # Ten varied files: rate, channels, sample type, container, level.
 _VARIED = [
@@ -128,7 +127,7 @@ def test_a_file_that_misses_is_kept_under_a_name_that_says_so(tmp_path):
         specs["podcast"],
         specs["european-broadcast"],
         (found, None),
-        lambda _: Prepared(measure(path)),
+        lambda _: as_it_is(measure(path)),
         None,
     )
     done = produce(order, tmp_path / "out.wav")

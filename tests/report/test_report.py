@@ -9,7 +9,6 @@ import pytest
 from nicelevel.core.package import Packed, checksum_list, with_own_names
 from nicelevel.core.plan.predict import Course, after_plan
 from nicelevel.core.plan.sum_check import SumCheck
-from nicelevel.core.prepare import Prepared
 from nicelevel.core.specs import shipped_specs
 from nicelevel.report.as_json import plans_json, reading_json
 from nicelevel.report.curve import draw_loudness, draw_thumbnail, reduced
@@ -18,7 +17,7 @@ from nicelevel.report.sum_words import draw_residual, sum_json, sum_sentence
 from nicelevel.report.vial import CENTRE, LINE_X, WIDTH, draw_vial, place
 from nicelevel.report.words import length, level, megabytes, unbroken
 from tests import signals
-from tests.core.measuring import meter_signal, planned
+from tests.core.measuring import as_it_is, meter_signal, planned
 
 MEASURE_KEYS = [
     *("path", "size_bytes", "container", "encoding", "bitrate_kbps", "sample_rate", "channels", "layout", "frames"),
@@ -138,7 +137,7 @@ def test_a_proved_vial_shows_what_was_proved_not_what_was_planned():
 def test_the_close_up_stays_inside_its_field():
     reading = meter_signal(signals.programme(20))
     spec = shipped_specs()["podcast"]
-    drawing = draw_loudness(reading, after_plan(Prepared(reading), planned(reading, spec), None), spec, 600, 280)
+    drawing = draw_loudness(reading, after_plan(as_it_is(reading), planned(reading, spec), None), spec, 600, 280)
     for path in (drawing.source_path, drawing.planned_path):
         numbers = [tuple(map(float, point.split())) for point in path.replace("L", "M").split("M") if point]
         assert all(46 <= x <= 582 and 0 <= y <= 254 for x, y in numbers)

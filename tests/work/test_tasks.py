@@ -139,7 +139,7 @@ def test_a_fold_down_is_prepared_planned_and_rendered(take_in, work_off, store, 
     work_off()
     find, spec = prepared_signals(source.digest, store), spec_of(place.spec)
     found = plans(load_figures(source.digest, store).source, find, spec)[0]
-    assert (found.preparation.layout.name, found.preparation.sample_rate_hz) == ("mono", 16_000)
+    assert (found.chain.shape.layout.name, found.chain.shape.rate_hz) == ("mono", 16_000)
     (deliverable,) = enqueue_renders(source, place, store)
     work_off()
     proved = Deliverable.get_by_id(deliverable.id)

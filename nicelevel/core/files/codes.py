@@ -49,7 +49,7 @@ WORDS_32 = Coding(np.dtype("<i4"), 4)
 SINGLE = Coding(np.dtype("<f4"), 4)
 DOUBLE = Coding(np.dtype("<f8"), 8)
 HELD = Coding(np.dtype("<i4"), 4, bits_over=4)
-"""Prepared signals: see `prepare.held`."""
+"""The grid of prepared signals: see `signals.grid`."""
 
 
 def coding_of(source: Source) -> Coding:

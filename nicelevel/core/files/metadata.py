@@ -1,10 +1,11 @@
 """What a file says about itself: read from a source, carried to a deliverable, and what had no place there."""
 
-import math
 from dataclasses import dataclass, replace
+from fractions import Fraction
 from pathlib import Path
 from typing import Literal
 
+from ..signals.timeline import UNMOVED, Timeline
 from ..values import OutputFormat
 from .tags import Artwork, can_hold, read_tags, tag_dialect, write_tags
 from .wave_chunks import (
@@ -49,31 +50,38 @@ def read_metadata(path: Path) -> Metadata:
 
 
 def carry_metadata(
-    source: Path, rate_hz: int, target: Path, output: OutputFormat, level: Level, frames: int | None = None
+    source: Path, rate_hz: int, target: Path, output: OutputFormat, level: Level, timeline: Timeline = UNMOVED
 ) -> Carried:
     """Write into a deliverable what its source says, as far as is asked for and its format has a place.
 
-    rate_hz: of the source; places in time move with the sample rate. frames: of the deliverable where it was cut:
-    what was marked after its end is dropped. No sample is touched.
+    rate_hz: of the source; timeline: where its times lie in the deliverable: what was marked in what is not there is
+    dropped. No sample is touched.
     """
     said = read_metadata(source)
-    cut_at = math.inf if frames is None else frames * rate_hz / output.sample_rate_hz
-    here = replace(said, cues=tuple(cue for cue in said.cues if cue.frame < cut_at))
-    asked = here if level == "all" else Metadata(here.tags if level == "tags" else {})
+    moved = _moved(said, rate_hz, output.sample_rate_hz, timeline)
+    asked = moved if level == "all" else Metadata(said.tags if level == "tags" else {})
     if output.container == "wav":
         held = replace(asked, tags={name: asked.tags[name] for name in asked.tags if name in INFO_IDS}, artwork=None)
-        _write_wave(target, held, rate_hz, output.sample_rate_hz)
+        _write_wave(target, held)
     else:
         held = _write_tagged(target, asked, tag_dialect(output.container, output.encoding))
     kept, everything = _words(held), _words(said)
     return Carried(tuple(kept), tuple(each for each in everything if each not in kept))
 
 
-def _write_wave(target: Path, held: Metadata, from_hz: int, to_hz: int) -> None:
+def _moved(said: Metadata, from_hz: int, to_hz: int, timeline: Timeline) -> Metadata:
+    """The same in the time of the deliverable."""
+    places_s = [(cue, timeline.to_output(Fraction(cue.frame, from_hz))) for cue in said.cues]
+    cues = tuple(replace(cue, frame=round(place_s * to_hz)) for cue, place_s in places_s if place_s is not None)
+    bext = moved_bext(said.bext, from_hz, to_hz, timeline.origin_s) if said.bext else None
+    return replace(said, cues=cues, bext=bext)
+
+
+def _write_wave(target: Path, held: Metadata) -> None:
     chunks = info_chunk(held.tags)
     if held.bext:
-        chunks.append((b"bext", moved_bext(held.bext, from_hz, to_hz)))
-    chunks += cue_chunks([replace(cue, frame=round(cue.frame * to_hz / from_hz)) for cue in held.cues])
+        chunks.append((b"bext", held.bext))
+    chunks += cue_chunks(list(held.cues))
     append_chunks(target, chunks)
 
 

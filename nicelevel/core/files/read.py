@@ -2,7 +2,7 @@
 
 import errno
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
@@ -22,12 +22,13 @@ from ..errors import (
     UnsupportedError,
 )
 from ..units import seconds_from_frames
-from ..values import Source
+from ..values import Shape, Source
 from .blocks import Block, Decoder, truncated
 from .codes import CodeBuffer, Coding
 from .headers import read_header
 from .ogg import ending_of
 from .raw_pcm import RawDecoder, describe_raw
+from .selected import Selected
 from .with_soundfile import SoundfileDecoder
 
 LOWEST_RATE_HZ, HIGHEST_RATE_HZ = 2_000, 768_000
@@ -43,7 +44,7 @@ _STEREO_AT_MOST = frozenset({"ogg"})
 
 @dataclass
 class Audio:
-    """An open source. A context manager; `blocks` may be asked for once."""
+    """An open source: a signal. A context manager; `blocks` may be asked for once."""
 
     source: Source
     _decoder: Decoder
@@ -56,6 +57,15 @@ class Audio:
 
     def close(self) -> None:
         self._decoder.close()
+
+    @property
+    def shape(self) -> Shape:
+        """Rate, layout and length."""
+        return self.source.shape
+
+    def only(self, channels: Sequence[int]) -> Selected:
+        """Some of its channels, by number from 0."""
+        return Selected(self, channels)
 
     def blocks(self, frames: int) -> Iterator[Block]:
         """Yield the samples in arrays of frames × channels, ±1.0 at full scale, the last one shorter.

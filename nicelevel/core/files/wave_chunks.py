@@ -9,6 +9,7 @@ import os
 import struct
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 from pathlib import Path
 from typing import BinaryIO
 
@@ -133,11 +134,14 @@ def read_info(body: bytes) -> dict[str, str]:
     return found
 
 
-def moved_bext(body: bytes, from_rate_hz: int, to_rate_hz: int) -> bytes:
-    """A `bext` body as version 2, its time reference in frames of another rate, its loudness still unknown."""
+def moved_bext(body: bytes, from_rate_hz: int, to_rate_hz: int, later_s: Fraction = Fraction(0)) -> bytes:
+    """A `bext` body as version 2, its time reference in frames of another rate, its loudness still unknown.
+
+    later_s: by how much later than before the audio begins; never before midnight.
+    """
     head = bytearray(body[:_BEXT_BYTES].ljust(_BEXT_BYTES, b"\0"))
     (frames,) = struct.unpack_from("<Q", head, _TIME_AT)
-    struct.pack_into("<QH", head, _TIME_AT, round(frames * to_rate_hz / from_rate_hz), 2)
+    struct.pack_into("<QH", head, _TIME_AT, max(0, round((Fraction(frames, from_rate_hz) + later_s) * to_rate_hz)), 2)
     struct.pack_into("<5h", head, _LOUDNESS_AT, *[_NO_LOUDNESS] * 5)
     return bytes(head) + body[_BEXT_BYTES:]
 

@@ -9,7 +9,6 @@ from .programmes import (
     Finish,
     NoiseOf,
     PlanProgramme,
-    Programme,
     heard_piece,
 )
 
@@ -21,7 +20,6 @@ __all__ = [
     "Level",
     "NoiseOf",
     "PlanProgramme",
-    "Programme",
     "Score",
     "Stop",
     "heard_lufs",

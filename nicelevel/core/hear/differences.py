@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 
 from ..files import take_in
 from ..files.read import Audio
-from ..prepare.pieces import resampled_piece
 from ..progress import Progress
+from ..stages.filter import resampled_window
 from ..units import db_from_energies, db_from_energy, ratio_from_db
 from ..values import Place
 from .programmes import Samples, for_two
@@ -148,13 +148,9 @@ class _Pair:
         return self._newer.window(first, last).astype(np.float64)
 
     def _older_window(self, first: int, last: int) -> Samples:
-        rates_hz = self._older.source.sample_rate_hz, self.rate_hz
-        if rates_hz[0] == rates_hz[1]:
+        if self._older.source.sample_rate_hz == self.rate_hz:
             return self._older.window(first, last).astype(np.float64)
-        return resampled_piece(self._older_piece, self._older.source.frames, rates_hz, first, last)
-
-    def _older_piece(self, first: int, last: int) -> Samples:
-        return self._older.window(first, last).astype(np.float64)
+        return resampled_window(self._older, self.rate_hz, first, last)
 
     def _channels(self, audio: Audio, block: Samples) -> Samples:
         return block if self._alike else for_two(block, audio.source.layout)

@@ -4,9 +4,9 @@ A plan is computed by the steps of rendering itself, for the asked frames alone.
 """
 
 import threading
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Literal, Protocol
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,17 +15,18 @@ from ..channels import Layout, layout_of_name
 from ..digest import seed_of
 from ..errors import UnsupportedError
 from ..files import open_sink, take_in
+from ..files.blocks import Block
 from ..files.read import Audio
 from ..plan.limiter import Limited
-from ..prepare.fold_down import fold_matrix
-from ..prepare.pieces import resampled_piece
-from ..prepare.prepared import prepared_source
 from ..render import rendered_piece
 from ..render.dither import Rounder
 from ..scratch import ScratchFolder
-from ..specs.spec import Channels
+from ..signals import Seekable
+from ..stages.filter import resampled_window
+from ..steps.fold import Fold
+from ..steps.fold_matrix import fold_matrix
 from ..units import ratio_from_db
-from ..values import OutputFormat, Plan, Preparation, Source
+from ..values import OutputFormat, Plan, Shape
 
 Samples = NDArray[np.float64]
 Finish = Literal["exact", "rounded", "coded"]
@@ -49,17 +50,6 @@ FADE_S = 8.0
 """The end of a programme over which its rounding noise is heard in a fade-out."""
 
 
-class Programme(Protocol):
-    """Frames × channels from anywhere, ±1.0 at full scale."""
-
-    rate_hz: int
-    frames: int
-    layout: Layout
-
-    def window(self, first: int, last: int) -> Samples:
-        """From `first` to before `last`, both inside. Raises UnsupportedError where the file has only a start."""
-
-
 class FileProgramme:
     """A file as it is: a source, or what was written and is decoded.
 
@@ -67,13 +57,11 @@ class FileProgramme:
     """
 
     def __init__(self, audio: Audio, delay_frames: int = 0) -> None:
-        self._audio, self._delay_frames = audio, delay_frames
-        self.rate_hz, self.frames = audio.source.sample_rate_hz, audio.source.frames
-        self.layout = audio.source.layout
+        self._audio, self._delay_frames, self.shape = audio, delay_frames, audio.shape
 
     def window(self, first: int, last: int) -> Samples:
         late = self._delay_frames
-        block = self._audio.window(first + late, min(self.frames, last + late)).astype(np.float64)
+        block = self._audio.window(first + late, min(self.shape.frames, last + late)).astype(np.float64)
         return np.pad(block, ((0, last - first - len(block)), (0, 0)))
 
 
@@ -82,8 +70,7 @@ class PlanProgramme:
 
     def __init__(self, audio: Audio, plan: Plan, limited: Limited | None, finish: Finish = "exact") -> None:
         self._audio, self._plan, self._limited, self._finish = audio, plan, limited, finish
-        source = prepared_source(audio.source, plan.preparation)
-        self.rate_hz, self.frames, self.layout = source.sample_rate_hz, source.frames, source.layout
+        self.shape = plan.chain.shape
 
     def window(self, first: int, last: int) -> Samples:
         output = self._plan.output
@@ -104,7 +91,7 @@ class PlanProgramme:
 
     def _coded(self, first: int, last: int) -> Samples:
         """From runs that an encoder has gone through, crossfaded where one run takes over from the one before."""
-        length, seam = RUN_S * self.rate_hz, round(SEAM_S * self.rate_hz)
+        length, seam = RUN_S * self.shape.rate_hz, round(SEAM_S * self.shape.rate_hz)
         parts = []
         for number in range(first // length, (last - 1) // length + 1):
             start = number * length
@@ -123,9 +110,10 @@ class PlanProgramme:
         key = self._audio.source.path, self._plan, number
         run = _runs.get(key)
         if run is None:
-            start = number * RUN_S * self.rate_hz
-            lead = min(start, round(LEAD_S * self.rate_hz))
-            end = min(self.frames, start + RUN_S * self.rate_hz + round((SEAM_S + LEAD_S) * self.rate_hz))
+            rate_hz = self.shape.rate_hz
+            start = number * RUN_S * rate_hz
+            lead = min(start, round(LEAD_S * rate_hz))
+            end = min(self.shape.frames, start + RUN_S * rate_hz + round((SEAM_S + LEAD_S) * rate_hz))
             run = through_encoder(self._exact(start - lead, end), self._plan.output)[lead:]
             with _keeping:
                 _runs[key] = run
@@ -175,28 +163,20 @@ class NoiseOf:
         object.__setattr__(self, "bits", min(self.output.bits or 16, 16))
 
     @property
-    def rate_hz(self) -> int:
-        return self.plan.rate_hz
-
-    @property
-    def frames(self) -> int:
-        return self.plan.frames
-
-    @property
-    def layout(self) -> Layout:
-        return self.plan.layout
+    def shape(self) -> Shape:
+        return self.plan.shape
 
     def window(self, first: int, last: int) -> Samples:
         lead = min(first, SHAPING_LEAD_FRAMES) if self.kind == "shaped" else 0
         exact = self.plan.window(first - lead, last) * self._fade(first - lead, last)[:, None]
-        words = OutputFormat("wav", f"pcm_{self.bits}", self.rate_hz, self.layout, self.kind)
+        words = OutputFormat("wav", f"pcm_{self.bits}", self.shape.rate_hz, self.shape.layout, self.kind)
         rounder = Rounder(words, self.kind != "none", self.seed, first - lead)
         return (to_ratios(rounder.round(exact), words) - exact)[lead:]
 
     def _fade(self, first: int, last: int) -> NDArray[np.float64]:
         """Half a cosine over the last seconds."""
-        fade = max(1, min(self.frames, round(FADE_S * self.rate_hz)))
-        into = np.clip((np.arange(first, last) + 0.5 - (self.frames - fade)) / fade, 0.0, 1.0)
+        fade = max(1, min(self.shape.frames, round(FADE_S * self.shape.rate_hz)))
+        into = np.clip((np.arange(first, last) + 0.5 - (self.shape.frames - fade)) / fade, 0.0, 1.0)
         gains: NDArray[np.float64] = 0.5 + 0.5 * np.cos(np.pi * into)
         return gains
 
@@ -205,66 +185,49 @@ class NoiseOf:
 class DifferenceOf:
     """What is left over of one programme when another is taken away, each after its gain, for two loudspeakers."""
 
-    one: Programme
-    other: Programme
+    one: Seekable
+    other: Seekable
     gain_db: float
     other_gain_db: float
 
     @property
-    def rate_hz(self) -> int:
-        return self.one.rate_hz
-
-    @property
-    def frames(self) -> int:
-        return self.one.frames
-
-    @property
-    def layout(self) -> Layout:
-        return layout_of_name("stereo")
+    def shape(self) -> Shape:
+        return replace(self.one.shape, layout=layout_of_name("stereo"))
 
     def window(self, first: int, last: int) -> Samples:
-        other = heard_piece(self.other, self.rate_hz, first, last)
-        one = for_two(self.one.window(first, last), self.one.layout)
+        other = heard_piece(self.other, self.shape.rate_hz, first, last)
+        one = for_two(self.one.window(first, last), self.one.shape.layout)
         return one * ratio_from_db(self.gain_db) - other * ratio_from_db(self.other_gain_db)
 
 
-def heard_piece(programme: Programme, rate_hz: int, first: int, last: int) -> Samples:
+def heard_piece(programme: Seekable, rate_hz: int, first: int, last: int) -> Samples:
     """Frames × 2 at the rate of whoever plays, as two loudspeakers get them; silent beyond the end.
 
     At the programme's own rate every sample is what it is.
     """
-    frames = -(-programme.frames * rate_hz // programme.rate_hz)
+    shape = programme.shape
+    frames = -(-shape.frames * rate_hz // shape.rate_hz)
     inside = min(last, frames)
     if inside <= first:
         return np.zeros((last - first, 2))
-    if rate_hz == programme.rate_hz:
+    if rate_hz == shape.rate_hz:
         piece = programme.window(first, inside)
     else:
-        rates_hz = programme.rate_hz, rate_hz
-        piece = resampled_piece(programme.window, programme.frames, rates_hz, first, inside)
-    return np.pad(for_two(piece, programme.layout), ((0, last - inside), (0, 0)))
+        piece = resampled_window(programme, rate_hz, first, inside)
+    return np.pad(for_two(piece, shape.layout), ((0, last - inside), (0, 0)))
 
 
-def for_two(block: Samples, layout: Layout) -> Samples:
+def for_two(block: Block, layout: Layout) -> Samples:
     """One channel by both loudspeakers, two as they are, more folded down; of unknown ones the first two."""
+    samples = block.astype(np.float64, copy=False)
     if len(layout.positions) == 2:
-        return block
+        return samples
     try:
         matrix = _fold(layout)
     except UnsupportedError:
-        return block[:, [0, min(1, block.shape[1] - 1)]]
-    return block @ matrix.T
+        return samples[:, [0, min(1, samples.shape[1] - 1)]]
+    return samples @ matrix.T
 
 
 def _fold(layout: Layout) -> NDArray[np.float64]:
-    return fold_matrix(layout, layout_of_name("stereo"), Channels())
-
-
-def hearing_fold(source: Source) -> Preparation | None:
-    """The steps to what two loudspeakers get of more than two channels, whose loudness everything is matched by."""
-    if source.channels <= 2:
-        return None
-    try:
-        return Preparation(tuple(map(tuple, _fold(source.layout).tolist())), layout_of_name("stereo"))
-    except UnsupportedError:
-        return None
+    return fold_matrix(layout, layout_of_name("stereo"), Fold(layout="stereo"))

@@ -8,7 +8,7 @@ from ..channels import layout_of_name
 from ..codecs import DEFAULT_KBPS, coded_rate_hz, highest_kbps
 from ..errors import UnsupportedError
 from ..files.containers import PACKED, WRITABLE, unwritable
-from ..prepare.steps import cut_frames
+from ..prepare.for_output import cut_frames
 from ..specs.spec import Format, Spec
 from ..values import LOSSY, OutputFormat, Source
 
@@ -85,7 +85,7 @@ def _kbps(encoding: str, rate_hz: int, source: Source, candidate: Format, spec: 
     if candidate.bitrate_kbps:
         return candidate.bitrate_kbps
     if most := spec.limits.max_size_bytes:
-        cut = cut_frames(source, rate_hz, spec)
+        cut = cut_frames(source.shape, rate_hz, spec)
         duration_s = source.duration_s if cut is None else cut / rate_hz
         return highest_kbps(encoding, rate_hz, duration_s, most) or DEFAULT_KBPS[encoding]
     return DEFAULT_KBPS[encoding]

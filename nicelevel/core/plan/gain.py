@@ -4,7 +4,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ..prepare import Prepared
+from ..prepare import Measured
 from ..shaping import most_steps
 from ..specs import Spec
 from ..specs.judge import MEASURES, named_limits
@@ -29,27 +29,27 @@ class GainRange:
     ceilings_db: Mapping[str, float]
 
 
-def gain_range(prepared: Prepared, spec: Spec, output: OutputFormat) -> GainRange:
+def gain_range(measured: Measured, spec: Spec, output: OutputFormat) -> GainRange:
     """Every gain that meets target and ceilings together; empty (low over high) where none does."""
-    low, wanted, high = _target_range(prepared, spec)
-    ceiling, ceilings = None, _ceilings(prepared.reading, spec, output)
+    low, wanted, high = _target_range(measured, spec)
+    ceiling, ceilings = None, _ceilings(measured.reading, spec, output)
     for name, required, found in ceilings:
         if required - found < high:
             high, ceiling = required - found, name
     return GainRange(low, wanted, high, ceiling, {name: required for name, required, _ in ceilings})
 
 
-def _target_range(prepared: Prepared, spec: Spec) -> tuple[float, float, float]:
+def _target_range(measured: Measured, spec: Spec) -> tuple[float, float, float]:
     if spec.loudness is None:
         return -math.inf, 0.0, math.inf
-    reading = prepared.reading
+    reading = measured.reading
     target, tolerance = spec.loudness.target_for(reading.source.channels), spec.loudness.tolerance
     level = MEASURES[spec.loudness.measure](reading)
     if math.isinf(level):
         return math.inf, math.inf, math.inf
     if spec.loudness.measure != "integrated":
         return target - tolerance - level, target - level, target + tolerance - level
-    low, wanted, high = (prepared.blocks.gain_to_reach(target + off) for off in (-tolerance, 0.0, tolerance))
+    low, wanted, high = (measured.blocks.gain_to_reach(target + off) for off in (-tolerance, 0.0, tolerance))
     return low, wanted, high
 
 

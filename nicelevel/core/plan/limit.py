@@ -16,7 +16,7 @@ from ..measure.gating import (
     loudest_lufs,
 )
 from ..measure.hop_peaks import KEPT_DB
-from ..prepare import Prepared
+from ..prepare import Measured
 from ..specs import Spec
 from ..units import db_from_energy
 from ..values import Limiter, Limiting, PeakKind, Plan
@@ -66,7 +66,7 @@ def limiter_for(spec: Spec, ceilings: Mapping[str, float]) -> Limiter:
 
 
 def limit_to_target(
-    prepared: Prepared,
+    measured: Measured,
     spec: Spec,
     ceilings: Mapping[str, float],
     wanted_db: float,
@@ -77,10 +77,10 @@ def limit_to_target(
     wanted_db: the gain that would reach the target without a limiter; most_limiting_db: where left out, the spec's.
     """
     limiter = limiter_for(spec, ceilings)
-    envelope = envelope_of(prepared, limiter)
+    envelope = envelope_of(measured, limiter)
     deepest_db = allowed_depth_db(spec, limiter, most_limiting_db) - LEAST_DB
     highest_gain_db = limiter.ceiling_db + deepest_db - envelope.highest_db
-    search = _Search(prepared, spec, envelope, limiter)
+    search = _Search(measured, spec, envelope, limiter)
     gain_db, limited = search.to_target(wanted_db, highest_gain_db)
     gain_db, limited = search.under_other_ceilings(gain_db, limited)
     short_db = search.short_db(limited.left)
@@ -94,22 +94,22 @@ def allowed_depth_db(spec: Spec, limiter: Limiter, most_limiting_db: float | Non
     return min(KEPT_DB if most_db is None else most_db, KEPT_DB - limiter.soft_db)
 
 
-def envelope_of(prepared: Prepared, limiter: Limiter) -> Envelope:
+def envelope_of(measured: Measured, limiter: Limiter) -> Envelope:
     """A prepared signal as a limiter sees it."""
-    assert prepared.hops
-    return Envelope(prepared.hops, prepared.reading, limiter.kind)
+    assert measured.hops
+    return Envelope(measured.hops, measured.reading, limiter.kind)
 
 
-def limited_by(prepared: Prepared, plan: Plan) -> Limited | None:
+def limited_by(measured: Measured, plan: Plan) -> Limited | None:
     """What a plan's limiter makes of its prepared signal, the gain curve with it; None where nothing is limited."""
     if plan.limiting is None:
         return None
-    return envelope_of(prepared, plan.limiting.limiter).limited(plan.gain_db, plan.limiting.limiter)
+    return envelope_of(measured, plan.limiting.limiter).limited(plan.gain_db, plan.limiting.limiter)
 
 
 @dataclass(frozen=True)
 class _Search:
-    prepared: Prepared
+    measured: Measured
     spec: Spec
     envelope: Envelope
     limiter: Limiter
@@ -117,11 +117,11 @@ class _Search:
     def short_db(self, left: Left) -> float:
         """What is missing to the target in the measure that the spec names."""
         assert self.spec.loudness
-        return self._target() - level_after(self.spec.loudness.measure, self.prepared, left)
+        return self._target() - level_after(self.spec.loudness.measure, self.measured, left)
 
     def _target(self) -> float:
         assert self.spec.loudness
-        return self.spec.loudness.target_for(self.prepared.reading.source.channels)
+        return self.spec.loudness.target_for(self.measured.reading.source.channels)
 
     def to_target(self, unlimited_db: float, highest_gain_db: float) -> tuple[float, Limited]:
         """From a guess by blocks on: the first step by what was lost, the next ones by secant.
@@ -185,12 +185,12 @@ class _Search:
         )
 
 
-def level_after(measure: str, prepared: Prepared, left: Left) -> float:
+def level_after(measure: str, measured: Measured, left: Left) -> float:
     """The level that is left after limiting, in one of LIMITED_MEASURES."""
     if measure == "rms":
-        before = float(prepared.reading.curves.squares.sum())
+        before = float(measured.reading.curves.squares.sum())
         ratio = float(left.squares.sum()) / before if before > 0.0 else 1.0
-        return prepared.reading.rms_dbfs + db_from_energy(ratio)
+        return measured.reading.rms_dbfs + db_from_energy(ratio)
     if measure == "max_short_term":
         return loudest_lufs(left.energies, SHORT_TERM_HOPS)
     return integrated_lufs(left.blocks)

@@ -5,7 +5,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 
 from ..errors import UnsupportedError
-from ..prepare import Find, preparation_for
+from ..prepare import MeasuredOf, recipe_for
 from ..specs import Spec
 from ..values import Plan, Source
 from .formats import format_behind, in_one_file, left_out, outputs_of
@@ -16,15 +16,15 @@ from .sets import member_plan, track_plan
 
 @dataclass(frozen=True)
 class Leader:
-    """What a set is levelled by. find: gives its prepared signals; plans: its own, for the spec in question."""
+    """What a set is levelled by. measured_of: gives its prepared signals; plans: its own for the spec."""
 
     source: Source
-    find: Find
+    measured_of: MeasuredOf
     plans: tuple[Plan, ...]
     title: str
 
 
-def track_plans(source: Source, find: Find, spec: Spec, leader: Leader) -> tuple[Plan, ...]:
+def track_plans(source: Source, measured_of: MeasuredOf, spec: Spec, leader: Leader) -> tuple[Plan, ...]:
     """With the gain of an album and a limiter of its own. Raises as `core.plan.plans`."""
     found: list[Plan] = []
     one_file = in_one_file(spec)
@@ -33,29 +33,30 @@ def track_plans(source: Source, find: Find, spec: Spec, leader: Leader) -> tuple
         with suppress(UnsupportedError):
             outputs = outputs_of(source, wanted, spec)
             whole = outputs[0].of_all_channels
-            prepared = find(preparation_for(source, whole, spec))
-            made = track_plan(prepared, one_file, whole, led, leader.title)
-            found += (made,) if outputs == (whole,) else channel_plans(source, find, spec, made, outputs)
+            measured = measured_of(recipe_for(source, whole, spec))
+            made = track_plan(measured, one_file, whole, led, leader.title)
+            found += (made,) if outputs == (whole,) else channel_plans(source, measured_of, spec, made, outputs)
     return _some(found, source, spec)
 
 
-def part_plans(source: Source, find: Find, spec: Spec, leader: Leader) -> tuple[Plan, ...]:
+def part_plans(source: Source, measured_of: MeasuredOf, spec: Spec, leader: Leader) -> tuple[Plan, ...]:
     """With the gain and the curve of the leader of a sum. Raises as `core.plan.plans`."""
-    return _some(list(_parts(source, find, spec, leader)), source, spec)
+    return _some(list(_parts(source, measured_of, spec, leader)), source, spec)
 
 
-def _parts(source: Source, find: Find, spec: Spec, leader: Leader) -> Iterator[Plan]:
+def _parts(source: Source, measured_of: MeasuredOf, spec: Spec, leader: Leader) -> Iterator[Plan]:
     for led in leader.plans:
         # Not by number: of the first format that fits there is one plan only.
         wanted = format_behind(leader.source, spec, led.output)
         with suppress(UnsupportedError):
             outputs = outputs_of(source, wanted, spec)
             output = next(each for each in outputs if each.channel == led.output.channel)
-            steps = preparation_for(source, output, spec)
-            leaders = limited_by(leader.find(led.preparation.of_all_channels), led)
-            made = member_plan(find(steps), spec, output, led, leaders, leader.title)
+            measured = measured_of(recipe_for(source, output, spec))
+            leaders = limited_by(leader.measured_of(led.recipe_of_programme), led)
+            made = member_plan(measured, spec, output, led, leaders, leader.title)
             if led.programme:
-                together, whole = find(steps.of_all_channels), output.of_all_channels
+                whole = output.of_all_channels
+                together = measured_of(recipe_for(source, whole, spec))
                 programme = member_plan(together, in_one_file(spec), whole, led.programme, leaders, leader.title)
                 made = replace(made, programme=programme)
             yield made

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..channels import LFE_POSITIONS
 from ..measure.prediction import LAGS, MOST_FRAMES
-from ..prepare import Prepared
+from ..prepare import Measured
 from ..units import db_from_energies, energies_from_db
 from ..values import OutputFormat, Reading
 from .formats import dithers, word_length_falls
@@ -72,20 +72,20 @@ class _Words:
     move: bool
 
 
-def packed_bytes(prepared: Prepared, predicted: Reading, output: OutputFormat, gain_db: float) -> int:
+def packed_bytes(measured: Measured, predicted: Reading, output: OutputFormat, gain_db: float) -> int:
     """About what FLAC or ALAC take; predicted: the reading after gain and limiter."""
     source, bits = predicted.source, output.bits
     assert bits
-    is_alac, rounding_power = output.lossless == "alac", _rounding_power(prepared.reading, output, gain_db)
+    is_alac, rounding_power = output.lossless == "alac", _rounding_power(measured.reading, output, gain_db)
     plain_bits = max(0, bits - _ALAC_MOST_BITS) if is_alac else 0
-    if rounding_power == 0.0 and not is_alac and prepared.reading.bits_used:
+    if rounding_power == 0.0 and not is_alac and measured.reading.bits_used:
         # Bits that are never set cost nothing.
-        bits = min(bits, prepared.reading.bits_used)
+        bits = min(bits, measured.reading.bits_used)
     packer = _ALAC if is_alac else _FLAC_16 if bits <= 16 else _FLAC_24
     words = _Words(
         bits - plain_bits, max(rounding_power, ROUNDING_POWER if plain_bits else 0.0), rounding_power > 0.0
     )
-    per_frame = _bits_per_frame(prepared, predicted, words, packer) + plain_bits * source.channels
+    per_frame = _bits_per_frame(measured, predicted, words, packer) + plain_bits * source.channels
     blocks = -(-source.frames // MOST_FRAMES)
     return packer.file_bytes + blocks * packer.block_bytes + round(source.frames * per_frame / 8)
 
@@ -97,18 +97,18 @@ def _rounding_power(reading: Reading, output: OutputFormat, gain_db: float) -> f
     return TPDF_POWER if dithers(reading.bits_used, output, gain_db) else ROUNDING_POWER
 
 
-def _bits_per_frame(prepared: Prepared, predicted: Reading, words: _Words, packer: _Packer) -> float:
+def _bits_per_frame(measured: Measured, predicted: Reading, words: _Words, packer: _Packer) -> float:
     """The mean over the programme: each hop costs what pieces of its level cost."""
-    channels, pieces = predicted.source.channels, prepared.reading.curves.autocorrelations
+    channels, pieces = predicted.source.channels, measured.reading.curves.autocorrelations
     pieces = pieces[:: -(-len(pieces) // _MOST_PIECES) or 1]
-    powers = _powers(prepared, pieces)
-    counts, still_share = prepared.hops_by_level
+    powers = _powers(measured, pieces)
+    counts, still_share = measured.hops_by_level
     still = channels * float(_code_bits(np.array(words.rounding_power), words, packer)) if words.move else 0.0
     if not counts or not powers.any():
         return still
     sounding, levels_db = powers > 0.0, np.array(list(counts))
     apart_db = levels_db[:, None] - db_from_energies(powers[sounding])
-    moved_db = predicted.rms_dbfs - prepared.reading.rms_dbfs
+    moved_db = predicted.rms_dbfs - measured.reading.rms_dbfs
     gains = energies_from_db(apart_db + moved_db) * 4.0 ** (words.bits - 1)
     rows = _coded_rows(pieces[sounding], channels)
     costs = _costs(rows * gains[..., None], channels, words, packer)
@@ -118,9 +118,9 @@ def _bits_per_frame(prepared: Prepared, predicted: Reading, words: _Words, packe
     return float((1.0 - still_share) * (by_level @ weights) / weights.sum() + still_share * still)
 
 
-def _powers(prepared: Prepared, pieces: NDArray[np.float64]) -> NDArray[np.float64]:
+def _powers(measured: Measured, pieces: NDArray[np.float64]) -> NDArray[np.float64]:
     """The mean square of each piece, over the channels that `Curves.squares` counts."""
-    positions = prepared.reading.source.layout.positions
+    positions = measured.reading.source.layout.positions
     counted = [number for number, position in enumerate(positions) if position not in LFE_POSITIONS]
     powers: NDArray[np.float64] = pieces[:, counted or slice(None), 0].mean(axis=1)
     return powers

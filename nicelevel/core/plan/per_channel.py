@@ -6,7 +6,7 @@ So the files put side by side are the programme at its level. One of them alone 
 from collections.abc import Sequence
 from dataclasses import replace
 
-from ..prepare import Find, preparation_for
+from ..prepare import MeasuredOf, recipe_for
 from ..specs import Spec
 from ..values import OutputFormat, Plan, Source
 from .limit import limited_by
@@ -15,29 +15,29 @@ from .sets import limited_with, member_plan
 
 
 def channel_plans(
-    source: Source, find: Find, spec: Spec, whole: Plan, outputs: Sequence[OutputFormat]
+    source: Source, measured_of: MeasuredOf, spec: Spec, whole: Plan, outputs: Sequence[OutputFormat]
 ) -> tuple[Plan, ...]:
-    """The plan of each channel's file, from that of the programme in one file. Raises what `find` raises."""
-    limited = limited_by(find(whole.preparation), whole)
+    """The plan of each channel's file, from that of the programme in one file. Raises what `measured_of` raises."""
+    limited = limited_by(measured_of(whole.chain.recipe), whole)
     made = []
     for output in outputs:
-        prepared = find(preparation_for(source, output, spec))
-        plan = member_plan(prepared, spec, output, whole, limited, "the programme")
+        measured = measured_of(recipe_for(source, output, spec))
+        plan = member_plan(measured, spec, output, whole, limited, "the programme")
         made.append(replace(plan, reasons=_reasons(whole, plan), dithers=whole.dithers, programme=whole))
     return tuple(made)
 
 
-def limited_of_plan(plan: Plan, find: Find, find_leaders: Find | None = None) -> Limited | None:
+def limited_of_plan(plan: Plan, measured_of: MeasuredOf, of_leader: MeasuredOf | None = None) -> Limited | None:
     """What the limiter of a plan makes of its prepared signal; None where nothing is limited.
 
-    find_leaders: gives the prepared signals of the set's leader, where the source is a member of one.
+    of_leader: gives the prepared signals of the set's leader, where the source is a member of one.
     """
     if plan.limiting is None:
         return None
     if plan.curve_of is None:
-        return limited_by(find(plan.preparation), plan)
-    limited = limited_by((find_leaders or find)(plan.curve_of), plan)
-    return limited_with(find(plan.preparation), plan.gain_db, limited) if limited else None
+        return limited_by(measured_of(plan.chain.recipe), plan)
+    limited = limited_by((of_leader or measured_of)(plan.curve_of), plan)
+    return limited_with(measured_of(plan.chain.recipe), plan.gain_db, limited) if limited else None
 
 
 def _reasons(whole: Plan, plan: Plan) -> tuple[str, ...]:

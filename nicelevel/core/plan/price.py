@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from ..prepare import Prepared
+from ..prepare import Measured
 from ..specs import Spec
 from ..values import OutputFormat
 from .gain import gain_range
@@ -20,19 +20,19 @@ class Price:
     share_ratio: float
 
 
-def prices(prepared: Prepared, spec: Spec, output: OutputFormat) -> tuple[Price, ...]:
+def prices(measured: Measured, spec: Spec, output: OutputFormat) -> tuple[Price, ...]:
     """Levels in the measure of the spec, from no limiting on; empty where a limiter can bring nothing to a target."""
-    if spec.loudness is None or spec.loudness.measure not in LIMITED_MEASURES or prepared.hops is None:
+    if spec.loudness is None or spec.loudness.measure not in LIMITED_MEASURES or measured.hops is None:
         return ()
-    allowed = gain_range(prepared, spec, output)
+    allowed = gain_range(measured, spec, output)
     if not HELD_BY_LIMITER & allowed.ceilings_db.keys():
         return ()
     limiter = limiter_for(spec, allowed.ceilings_db)
-    envelope = envelope_of(prepared, limiter)
+    envelope = envelope_of(measured, limiter)
     found = []
     for step in range(round(DEEPEST_DB / STEP_DB) + 1):
         gain_db = limiter.ceiling_db + step * STEP_DB - envelope.highest_db
         limited = envelope.limited(gain_db, limiter)
-        level = level_after(spec.loudness.measure, prepared, limited.left)
+        level = level_after(spec.loudness.measure, measured, limited.left)
         found.append(Price(level, limited.depth_db, limited.share_ratio))
     return tuple(found)

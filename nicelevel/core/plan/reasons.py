@@ -32,7 +32,7 @@ def reasons_for(
     return (
         *_level_sentences(reading, spec, plan, allowed, needed_db),
         *misses(plan),
-        *_prepared(source, plan),
+        *plan.chain.words,
         *_mono_target(reading, spec),
         *_word_length(reading, plan),
     )
@@ -166,28 +166,6 @@ def _would_fit(plan: Plan, finding: Finding) -> str:
     kbps = highest_kbps("mp3", coded_rate_hz("mp3", source.sample_rate_hz), source.duration_s, most)
     folded = ", folded down to stereo," if channels < source.channels else ""
     return f" MP3 at {kbps:g} kbit/s{folded} would fit." if kbps else " At this length not even MP3 would fit."
-
-
-def _prepared(source: Source, plan: Plan) -> list[str]:
-    """What is done to channels, rate and length before the level is set."""
-    steps, layout = plan.preparation, plan.output.layout
-    sentences = []
-    if steps.matrix:
-        wider = len(layout.positions) > source.channels
-        what = "is laid out as" if wider else "is folded down to"
-        sentences.append(
-            f"{source.layout.name.capitalize()} {what} {layout.name} first; the level is that of the result."
-        )
-    if steps.sample_rate_hz:
-        sentences.append(
-            f"It is resampled from {source.sample_rate_hz} to {steps.sample_rate_hz} Hz before the level is set, "
-            "for peaks move in resampling."
-        )
-    if steps.frames is not None:
-        rate_hz = plan.output.sample_rate_hz
-        fade = f", the last {steps.fade_frames / rate_hz:g} s fade out" if steps.fade_frames else ""
-        sentences.append(f"It is cut from {source.duration_s:.3f} to {steps.frames / rate_hz:.3f} s{fade}.")
-    return sentences
 
 
 def _found(found: object) -> str:

@@ -10,7 +10,7 @@ from collections import defaultdict
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from ..prepare import Prepared
+from ..prepare import Measured
 from ..specs import Spec, judge
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
 from ..words import change, figure
@@ -85,69 +85,69 @@ def judged_by(spec: Spec, plan: Plan, is_member: bool = False) -> Spec:
     return as_member(spec) if is_member or plan.output.channel is not None else spec
 
 
-def limited_with(prepared: Prepared, gain_db: float, leaders: Limited) -> Limited:
+def limited_with(measured: Measured, gain_db: float, leaders: Limited) -> Limited:
     """A member under the gain and the curve of its leader, which has as many hops."""
-    assert prepared.hops
-    envelope = Envelope(prepared.hops, prepared.reading, "true_peak")
+    assert measured.hops
+    envelope = Envelope(measured.hops, measured.reading, "true_peak")
     return envelope.finished(envelope.left_by(leaders.left.curve, gain_db))
 
 
 def member_plan(
-    prepared: Prepared, spec: Spec, output: OutputFormat, leader: Plan, leaders: Limited | None, leader_title: str
+    measured: Measured, spec: Spec, output: OutputFormat, leader: Plan, leaders: Limited | None, leader_title: str
 ) -> Plan:
     """The plan of a part of a sum: its leader's gain and curve, judged by all but the target.
 
     leaders: what the leader's limiter does, None where none works.
     """
     if leaders is None:
-        predicted = after_gain(prepared, leader.gain_db)
+        predicted = after_gain(measured, leader.gain_db)
     else:
-        predicted = after_limiting(prepared, leader.gain_db, limited_with(prepared, leader.gain_db, leaders))
-    made = _with_gain_of(leader, prepared, spec, output, predicted, leader.limiting)
+        predicted = after_limiting(measured, leader.gain_db, limited_with(measured, leader.gain_db, leaders))
+    made = _with_gain_of(leader, measured, spec, output, predicted, leader.limiting)
     # A single channel of its leader has the curve of all of the leader's channels.
-    curve_of = leader.preparation.of_all_channels if leader.limiting else None
+    curve_of = leader.recipe_of_programme if leader.limiting else None
     return replace(made, reasons=_reasons(leader, leader_title, made.verdict.meets), curve_of=curve_of)
 
 
-def track_plan(prepared: Prepared, spec: Spec, output: OutputFormat, leader: Plan, leader_title: str) -> Plan:
+def track_plan(measured: Measured, spec: Spec, output: OutputFormat, leader: Plan, leader_title: str) -> Plan:
     """The plan of a track of an album: the album's gain, which is its leader's, and a limiter of its own where peaks
     pass a ceiling with it and the spec allows one. Judged by all but the target."""
     gain_db = leader.gain_db
-    limited = _own_limiting(prepared, spec, output, gain_db)
+    limited = _own_limiting(measured, spec, output, gain_db)
     if limited is None:
-        made = _with_gain_of(leader, prepared, spec, output, after_gain(prepared, gain_db), None)
+        made = _with_gain_of(leader, measured, spec, output, after_gain(measured, gain_db), None)
         return replace(made, reasons=_track_reasons(leader, leader_title, made, None, spec))
     limiting, found = limited
-    predicted = after_limiting(prepared, gain_db, found)
-    made = _with_gain_of(leader, prepared, spec, output, predicted, limiting)
+    predicted = after_limiting(measured, gain_db, found)
+    made = _with_gain_of(leader, measured, spec, output, predicted, limiting)
     if limiting.depth_db > allowed_depth_db(spec, limiting.limiter):
         made = replace(made, action="cannot_meet")
     return replace(made, reasons=_track_reasons(leader, leader_title, made, limiting, spec))
 
 
 def _own_limiting(
-    prepared: Prepared, spec: Spec, output: OutputFormat, gain_db: float
+    measured: Measured, spec: Spec, output: OutputFormat, gain_db: float
 ) -> tuple[Limiting, Limited] | None:
     """What a limiter of its own does to a track after the album's gain; None where none is needed or allowed."""
-    ceilings = gain_range(prepared, as_member(spec), output)
+    ceilings = gain_range(measured, as_member(spec), output)
     over = ceilings.ceiling in HELD_BY_LIMITER and gain_db > ceilings.high
-    if not over or spec.method.allow != "limiter" or not prepared.hops:
+    if not over or spec.method.allow != "limiter" or not measured.hops:
         return None
     limiter = limiter_for(spec, ceilings.ceilings_db)
-    found = envelope_of(prepared, limiter).limited(gain_db, limiter)
+    found = envelope_of(measured, limiter).limited(gain_db, limiter)
     return Limiting(limiter, found.depth_db, found.share_ratio, found.places()), found
 
 
 def _with_gain_of(
     leader: Plan,
-    prepared: Prepared,
+    measured: Measured,
     spec: Spec,
     output: OutputFormat,
     predicted: Reading,
     limiting: Limiting | None,
 ) -> Plan:
     """A member's plan without its reasons."""
-    predicted = in_format(prepared, predicted, output, leader.gain_db)
+    predicted = in_format(measured, predicted, output, leader.gain_db)
     verdict = judge(predicted, as_member(spec))
     without_limiter: Action = "gain" if leader.gain_db else "as_is"
     lands: Action = "limit" if limiting else without_limiter
@@ -159,8 +159,8 @@ def _with_gain_of(
         verdict,
         (),
         output,
-        prepared.preparation,
-        dithers(prepared.reading.bits_used, output, leader.gain_db),
+        measured.chain,
+        dithers(measured.reading.bits_used, output, leader.gain_db),
     )
 
 

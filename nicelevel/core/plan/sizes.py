@@ -6,7 +6,7 @@ from ..codecs import CONSTANT, coded_bytes
 from ..files.containers import container_of, data_bytes
 from ..files.wave_header import wave_header
 from ..files.write import overhead_bytes
-from ..prepare import Prepared
+from ..prepare import Measured
 from ..values import OutputFormat, Reading
 from .packed_sizes import packed_bytes
 
@@ -19,12 +19,12 @@ class Size:
     is_estimate: bool = False
 
 
-def size_of(prepared: Prepared, predicted: Reading, output: OutputFormat, gain_db: float) -> Size:
+def size_of(measured: Measured, predicted: Reading, output: OutputFormat, gain_db: float) -> Size:
     """The size of the file that a prepared signal becomes; predicted: its reading after gain and limiter."""
     source = predicted.source
     samples_bytes = data_bytes(output, source.frames)
     if output.lossless:
-        return Size(packed_bytes(prepared, predicted, output, gain_db), is_estimate=True)
+        return Size(packed_bytes(measured, predicted, output, gain_db), is_estimate=True)
     if output.bitrate_kbps is not None:
         return _coded_size(output, source.frames)
     if container_of(output, samples_bytes) in ("wav", "rf64"):

@@ -1,8 +1,7 @@
-"""From a source to the signal that is levelled: folded down and resampled, where its destination asks for it."""
+"""From a source to the signal that is levelled, measured: what its destination asks for is done to it before."""
 
-from .held import Kept
-from .prepared import Find, Prepared, prepare
-from .steps import UNTOUCHED, preparation_for
+from .for_output import recipe_for
+from .measured import Measured, MeasuredOf, prepare
 from .workshop import Workshop
 
-__all__ = ["UNTOUCHED", "Find", "Kept", "Prepared", "Workshop", "preparation_for", "prepare"]
+__all__ = ["Measured", "MeasuredOf", "Workshop", "prepare", "recipe_for"]

@@ -1,4 +1,4 @@
-"""Prepared signals that are made once for all who write them side by side or shortly after each other."""
+"""Measured signals that are made once for all who write them side by side or shortly after each other."""
 
 import math
 import threading
@@ -6,14 +6,18 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import Any
+
+from numpy.typing import NDArray
 
 from ..errors import NiceLevelError
 from ..files import take_in
-from ..files.blocks import Block
-from ..files.codes import DOUBLE, HELD, Coding
-from ..values import Preparation, Source
-from .held import Kept, PastRangeError, is_in_steps, samples_of
-from .prepared import bytes_of, coded_blocks, empty_codes, prepared_source
+from ..files.codes import HELD, Coding, coding_of
+from ..measure import BLOCK_FRAMES
+from ..signals import Kept, OnGrid, PastRangeError, Signal
+from ..signals.kept import bytes_of, empty_codes, filling
+from ..steps import Chain
+from ..values import Source
 
 MOST_BYTES = 108_000_000
 """Of all signals that are shared at one time: five minutes of 44.1 kHz in stereo."""
@@ -31,22 +35,22 @@ class BeingMade(Kept):
     Where it cannot be made it ends early: its readers make the rest for themselves and meet the reason.
     """
 
-    def __init__(self, path: Path, preparation: Preparation, source: Source, coding: Coding) -> None:
-        super().__init__(empty_codes(source, coding))
+    def __init__(self, path: Path, chain: Chain, coding: Coding) -> None:
+        super().__init__(chain.shape, empty_codes(chain.shape, coding))
         self.users, self.left_s = 0, 0.0
-        self._path, self._preparation, self._coding = path, preparation, coding
+        self._path, self._chain = path, chain
         self._made_frames, self._has_ended, self._is_stopped = 0, False, False
         self._changed = threading.Condition()
         threading.Thread(target=self._make, daemon=True).start()
 
-    def blocks(self, frames: int) -> Iterator[Block]:
+    def code_blocks(self, frames: int) -> Iterator[NDArray[Any]]:
         for first in range(0, len(self.codes), frames):
             last = min(first + frames, len(self.codes))
             with self._changed:
                 self._changed.wait_for(lambda last=last: self._made_frames >= last or self._has_ended)  # type: ignore[misc]
                 if self._made_frames < last:
                     return
-            yield samples_of(self.codes[first:last])
+            yield self.codes[first:last]
 
     def stop(self) -> None:
         """Make no more."""
@@ -56,7 +60,7 @@ class BeingMade(Kept):
         try:
             # What a reader cannot do without, it meets itself.
             with suppress(NiceLevelError, PastRangeError, OSError, MemoryError), take_in(self._path) as audio:
-                for block in coded_blocks(audio, self._preparation, self._coding, self.codes):
+                for block in filling(coded_blocks(self._chain.on(audio), self.coding), self.codes):
                     if self._is_stopped:
                         return
                     with self._changed:
@@ -68,15 +72,11 @@ class BeingMade(Kept):
                 self._changed.notify_all()
 
 
-class OneChannel(Kept):
-    """One channel of a prepared signal."""
-
-    def __init__(self, whole: Kept, channel: int) -> None:
-        super().__init__(whole.codes[:, channel : channel + 1])
-        self._whole, self._channel = whole, channel
-
-    def blocks(self, frames: int) -> Iterator[Block]:
-        return (block[:, self._channel : self._channel + 1] for block in self._whole.blocks(frames))
+def coded_blocks(signal: Signal, coding: Coding) -> Iterator[NDArray[Any]]:
+    """A signal as it is held: on the grid, where it reaches. Raises PastRangeError."""
+    if not coding.is_whole:
+        return signal.blocks(BLOCK_FRAMES)
+    return (signal if signal.coding == HELD else OnGrid(signal)).code_blocks(BLOCK_FRAMES)
 
 
 class SharedSignals:
@@ -84,45 +84,44 @@ class SharedSignals:
 
     def __init__(self, most_bytes: int = MOST_BYTES, linger_s: float = LINGER_S) -> None:
         self._most_bytes, self._linger_s = most_bytes, linger_s
-        self._signals: dict[tuple[Path, Preparation], BeingMade] = {}
+        self._signals: dict[tuple[Path, Chain], BeingMade] = {}
         self._lock, self._is_waiting = threading.Lock(), False
 
     @contextmanager
-    def reading(self, path: Path, preparation: Preparation, is_wanted_again: bool) -> Iterator[Kept | None]:
-        """A prepared signal of a file, for as long as the context lasts.
+    def reading(self, path: Path, chain: Chain, is_wanted_again: bool) -> Iterator[Signal | None]:
+        """What a chain makes of a file, for as long as the context lasts; files of single channels share one.
 
         None where it is as quickly read again, where there is no room for it, or where nobody else wants it. Raises
         the NiceLevelError named for the cause where the file cannot be used.
         """
-        signal = self._join(path, preparation.of_all_channels, is_wanted_again)
+        signal = self._join(path, chain.programme, is_wanted_again)
         try:
-            is_part = signal is not None and preparation.channel is not None
-            yield OneChannel(signal, preparation.channel) if is_part else signal  # type: ignore[arg-type]
+            yield chain.rest_on(signal) if signal else None
         finally:
             if signal:
                 self._leave(signal)
 
-    def _join(self, path: Path, preparation: Preparation, is_wanted_again: bool) -> BeingMade | None:
+    def _join(self, path: Path, chain: Chain, is_wanted_again: bool) -> BeingMade | None:
         with self._lock:
-            signal = self._signals.get((path, preparation))
+            signal = self._signals.get((path, chain))
             if signal is None and is_wanted_again:
-                signal = self._begin(path, preparation)
+                signal = self._begin(path, chain)
             if signal:
                 signal.users += 1
             return signal
 
-    def _begin(self, path: Path, preparation: Preparation) -> BeingMade | None:
+    def _begin(self, path: Path, chain: Chain) -> BeingMade | None:
         with take_in(path) as audio:
             source, is_coded = audio.source, audio.is_coded
-        if preparation.is_nothing and not is_coded:
+        if chain.is_nothing and not is_coded:
             return None
-        coding, described = _coding(source, preparation), prepared_source(source, preparation)
-        needed_bytes = bytes_of(described, coding)
+        coding = _coding(source, chain)
+        needed_bytes = bytes_of(chain.shape, coding)
         if needed_bytes > self._room_bytes():
             self._drop_unused()
         if needed_bytes > self._room_bytes():
             return None
-        signal = self._signals[path, preparation] = BeingMade(path, preparation, described, coding)
+        signal = self._signals[path, chain] = BeingMade(path, chain, coding)
         return signal
 
     def _room_bytes(self) -> int:
@@ -154,7 +153,7 @@ class SharedSignals:
                 del self._signals[key]
 
 
-def _coding(source: Source, preparation: Preparation) -> Coding:
-    """Whole numbers where they are exact: of what is in steps, and of what is not touched."""
+def _coding(source: Source, chain: Chain) -> Coding:
+    """Whole numbers where they are exact: of what is on the grid, and of what is not touched."""
     is_short = source.bits_declared is not None and source.bits_declared <= HELD_BITS
-    return HELD if is_in_steps(source, preparation) or (preparation.is_nothing and is_short) else DOUBLE
+    return HELD if chain.is_nothing and is_short else chain.coding_after(coding_of(source))

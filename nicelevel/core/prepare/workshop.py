@@ -11,8 +11,10 @@ from ..files import take_in
 from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
 from ..scratch import ScratchFolder
-from ..values import Preparation, Source
-from .prepared import Prepared, bytes_of, bytes_to_keep, hops_of_kept, prepare
+from ..signals.kept import bytes_of
+from ..steps import Chain, Recipe, listen, resolve
+from ..values import Source
+from .measured import Measured, bytes_to_keep, hops_of_kept, prepare
 
 READ_AGAIN_BYTES = 216_000_000
 """A file is soon read a second time where it is no larger: ten minutes of 44.1 kHz in stereo, 32 bit."""
@@ -29,8 +31,9 @@ class Workshop:
         self._path, self._with_hops, self._progress = path, with_hops, progress
         self._room_bytes = most_kept_bytes
         self._folder = ScratchFolder()
-        self._made: dict[Preparation, Prepared] = {}
-        self._hops: dict[Preparation, Hops] = {}
+        self._chains: dict[Recipe, Chain] = {}
+        self._made: dict[Chain, Measured] = {}
+        self._hops: dict[Chain, Hops] = {}
         self._making = threading.Lock()  # the leader of a set is asked by all of its members
 
     def source(self) -> Source:
@@ -41,43 +44,49 @@ class Workshop:
     def _described(self) -> tuple[Source, int | None]:
         """The file by its header, read once; and what it takes in memory, None where it is to be decoded."""
         with take_in(self._path) as audio:
-            return audio.source, None if audio.is_coded else bytes_of(audio.source, audio.coding)
+            return audio.source, None if audio.is_coded else bytes_of(audio.shape, audio.coding)
 
-    def find(self, preparation: Preparation) -> Prepared:
-        """The prepared signal with its reading. Raises the NiceLevelError named for the cause."""
+    def measured(self, recipe: Recipe) -> Measured:
+        """What a recipe makes of the file, measured. Raises the NiceLevelError named for the cause."""
         with self._making:
-            return self._find(preparation)
+            return self._measured(self._chain(recipe))
 
-    def _find(self, preparation: Preparation) -> Prepared:
-        if preparation not in self._made:
-            can_wait = self._with_hops and self._can_hops_wait(preparation)
+    def _chain(self, recipe: Recipe) -> Chain:
+        """Resolved; what steps must hear they hear now, once."""
+        if recipe not in self._chains:
+            self._chains[recipe] = resolve(self.source().shape, recipe, listen(self._path))
+        return self._chains[recipe]
+
+    def _measured(self, chain: Chain) -> Measured:
+        if chain not in self._made:
+            can_wait = self._with_hops and self._can_hops_wait(chain)
             folder = self._new_folder() if self._with_hops and not can_wait else None
-            made = prepare(self._path, preparation, folder, self._progress, self._room_bytes)
+            made = prepare(self._path, chain, folder, self._progress, self._room_bytes)
             self._room_bytes -= 0 if made.kept is None else made.kept.codes.nbytes
-            later = partial(self._hops_of, preparation) if can_wait else None
-            self._made[preparation] = replace(made, measure_hops=later)
-        return self._made[preparation]
+            later = partial(self._hops_of, chain) if can_wait else None
+            self._made[chain] = replace(made, measure_hops=later)
+        return self._made[chain]
 
-    def _can_hops_wait(self, preparation: Preparation) -> bool:
+    def _can_hops_wait(self, chain: Chain) -> bool:
         """Whether they are soon measured afterwards: of a signal that is kept, or a file that is as it is needed."""
         source, bytes_as_read = self._described
-        if preparation.is_nothing:
+        if chain.is_nothing:
             return bytes_as_read is not None and bytes_as_read <= READ_AGAIN_BYTES
-        return bytes_to_keep(source, preparation) <= self._room_bytes
+        return bytes_to_keep(chain, source) <= self._room_bytes
 
-    def _hops_of(self, preparation: Preparation) -> Hops:
+    def _hops_of(self, chain: Chain) -> Hops:
         with self._making:
-            if preparation not in self._hops:
-                made, folder = self._made[preparation], self._new_folder()
+            if chain not in self._hops:
+                made, folder = self._made[chain], self._new_folder()
                 if made.kept is None:
-                    prepare(self._path, preparation, folder)
-                self._hops[preparation] = hops_of_kept(made, folder) if made.kept else open_hops(folder)
-            return self._hops[preparation]
+                    prepare(self._path, chain, folder)
+                self._hops[chain] = hops_of_kept(made, folder) if made.kept else open_hops(folder)
+            return self._hops[chain]
 
     def let_go(self) -> None:
         """Free the memory of the signals that were kept, and keep no more: what is asked for again is made again."""
         self._room_bytes = 0
-        self._made = {preparation: replace(made, kept=None) for preparation, made in self._made.items()}
+        self._made = {chain: replace(made, kept=None) for chain, made in self._made.items()}
 
     def _new_folder(self) -> Path:
         return Path(tempfile.mkdtemp(dir=self._folder.name))

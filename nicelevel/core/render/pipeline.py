@@ -16,10 +16,8 @@ from ..files.blocks import Block
 from ..files.read import Audio
 from ..files.staged import speaking_errors
 from ..plan.limiter import Limited
-from ..prepare import Kept
-from ..prepare.pieces import prepared_piece
-from ..prepare.prepared import prepared_blocks, prepared_source
 from ..progress import Progress
+from ..signals import Signal
 from ..units import ratio_from_db
 from ..values import Plan
 from .dither import Rounder
@@ -34,7 +32,7 @@ def render(
     limited: Limited | None,
     target: Path,
     progress: Progress | None = None,
-    kept: Kept | None = None,
+    kept: Signal | None = None,
 ) -> StagedFile:
     """Write what a plan says into a staged file beside `target`; the caller proves and publishes it.
 
@@ -53,12 +51,17 @@ def render(
 
 
 def _write(
-    path: Path, plan: Plan, limited: Limited | None, staged: StagedFile, kept: Kept | None, progress: Progress | None
+    path: Path,
+    plan: Plan,
+    limited: Limited | None,
+    staged: StagedFile,
+    kept: Signal | None,
+    progress: Progress | None,
 ) -> None:
     seed = seed_of(path)
     with take_in(path) as audio:
-        frames = prepared_source(audio.source, plan.preparation).frames
-        prepared = prepared_blocks(audio, plan.preparation, BLOCK_FRAMES)
+        signal = plan.chain.on(audio)
+        frames, prepared = signal.shape.frames, signal.blocks(BLOCK_FRAMES)
         if kept is not None:
             prepared = _kept_first(kept, prepared, frames)
         sink = open_sink(staged.path, plan.output, frames, seed)
@@ -80,7 +83,7 @@ def _write(
             sink.close()
 
 
-def _kept_first(kept: Kept, made_again: Iterator[Block], frames: int) -> Iterator[Block]:
+def _kept_first(kept: Signal, made_again: Iterator[Block], frames: int) -> Iterator[Block]:
     """What was kept of a prepared signal; from where it ends, what is made again."""
     done = 0
     for block in kept.blocks(BLOCK_FRAMES):
@@ -106,8 +109,8 @@ def _levelled(blocks: Iterator[Block], plan: Plan, limited: Limited | None) -> I
 
 
 def rendered_piece(audio: Audio, plan: Plan, limited: Limited | None, first: int, last: int) -> NDArray[np.float64]:
-    """What `render` makes of some frames, before the last rounding. Raises as `prepared_piece`."""
-    piece = gained(prepared_piece(audio, plan.preparation, first, last), plan.gain_db)
+    """What `render` makes of some frames, before the last rounding. Raises as `Signal.window`."""
+    piece = gained(plan.chain.on(audio).window(first, last), plan.gain_db)
     if limited:
         limit_block(piece, first, plan.output.sample_rate_hz, limited.left.curve)
     return piece
@@ -116,6 +119,6 @@ def rendered_piece(audio: Audio, plan: Plan, limited: Limited | None, first: int
 def gained(block: Block, gain_db: float) -> NDArray[np.float64]:
     """A block in 64 bit after a plain gain; without gain every sample stays what it was."""
     if gain_db == 0.0:
-        return block.astype(np.float64)
-    levelled: NDArray[np.float64] = np.multiply(block, ratio_from_db(gain_db), dtype=np.float64)
+        return block.astype(np.float64, order="C")
+    levelled: NDArray[np.float64] = np.multiply(block, ratio_from_db(gain_db), order="C", dtype=np.float64)
     return levelled

@@ -5,7 +5,7 @@ be a spec's own. Nothing is held below full scale here: floating point may pass 
 """
 
 import math
-from typing import TYPE_CHECKING
+from typing import Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,10 +14,21 @@ from ..channels import Layout
 from ..errors import UnsupportedError
 from ..units import ratio_from_db
 
-if TYPE_CHECKING:
-    from ..specs.spec import Channels
-
 Matrix = NDArray[np.float64]
+
+
+class Shares(Protocol):
+    """By how much channels go into others, in dB; by which law two become one, None for what is usual."""
+
+    @property
+    def centre_db(self) -> float: ...
+    @property
+    def surround_db(self) -> float: ...
+    @property
+    def lfe_db(self) -> float | Literal["off"]: ...
+    @property
+    def mono_law(self) -> Literal["half", "power", "left", "right"] | None: ...
+
 
 _NOMINAL_RATIOS = {-3.0: math.sqrt(0.5), -6.0: 0.5}
 """-3 dB and -6 dB stand for half the power and half the amplitude, here as in the Recommendation."""
@@ -27,7 +38,7 @@ _SURROUNDS = {"Ls": 0, "Rs": 1, "Lb": 0, "Rb": 1}
 _FOLDABLE = frozenset({*_SIDES, *_SURROUNDS, "C", "LFE"})
 
 
-def fold_matrix(source: Layout, target: Layout, coefficients: "Channels") -> Matrix:
+def fold_matrix(source: Layout, target: Layout, coefficients: Shares) -> Matrix:
     """Output channels × input channels. Raises UnsupportedError where a channel has no place in the target."""
     unknown = [position for position in source.positions if position not in _FOLDABLE]
     if unknown:
@@ -42,11 +53,11 @@ def fold_matrix(source: Layout, target: Layout, coefficients: "Channels") -> Mat
     return np.array([_row(position, source, target, coefficients) for position in target.positions])
 
 
-def _row(position: str | None, source: Layout, target: Layout, coefficients: "Channels") -> list[float]:
+def _row(position: str | None, source: Layout, target: Layout, coefficients: Shares) -> list[float]:
     return [_share(str(each), str(position), target, coefficients) for each in source.positions]
 
 
-def _share(from_position: str, to_position: str, target: Layout, coefficients: "Channels") -> float:
+def _share(from_position: str, to_position: str, target: Layout, coefficients: Shares) -> float:
     """How much of a channel goes into another: all where it has its own place, else what the rule says."""
     if from_position in target.positions:
         return 1.0 if from_position == to_position else 0.0
@@ -64,7 +75,7 @@ def _share(from_position: str, to_position: str, target: Layout, coefficients: "
     return 0.0
 
 
-def _mono_row(source: Layout, coefficients: "Channels") -> Matrix:
+def _mono_row(source: Layout, coefficients: Shares) -> Matrix:
     """One channel: from two by the spec's law, from more by folding them to two before."""
     stereo = Layout("stereo", ("L", "R"))
     two = np.eye(2) if source.name == "stereo" else fold_matrix(source, stereo, coefficients)
@@ -73,7 +84,7 @@ def _mono_row(source: Layout, coefficients: "Channels") -> Matrix:
     return row
 
 
-def mono_shares(source: Layout, coefficients: "Channels") -> tuple[float, float]:
+def mono_shares(source: Layout, coefficients: Shares) -> tuple[float, float]:
     """Shares of left and right in one channel. Where the spec leaves it open: half from stereo, BS.775 from more."""
     law = coefficients.mono_law or ("half" if source.name == "stereo" else "power")
     power = math.sqrt(0.5)

@@ -1,0 +1,71 @@
+"""A signal in memory."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..files.blocks import Block
+from ..files.codes import DOUBLE, HELD, Coding
+from ..files.selected import Selected
+from ..values import Shape
+from .grid import samples_of
+from .signal import Signal
+
+Codes = NDArray[np.int32] | NDArray[np.float64]
+"""Frames × channels: numbers of steps of the grid, or samples."""
+
+
+class Kept:
+    """What was computed of a signal, so that it need not be computed again.
+
+    codes: frames × channels in a coding that is HELD or DOUBLE.
+    """
+
+    def __init__(self, shape: Shape, codes: Codes) -> None:
+        self.shape, self.codes = shape, codes
+
+    @property
+    def coding(self) -> Coding:
+        return HELD if self.codes.dtype == HELD.dtype else DOUBLE
+
+    def blocks(self, frames: int) -> Iterator[Block]:
+        """All of it, ±1.0 at full scale. Where it ends early, the rest is to be made again."""
+        return map(samples_of, self.code_blocks(frames))
+
+    def code_blocks(self, frames: int) -> Iterator[NDArray[Any]]:
+        for first in range(0, len(self.codes), frames):
+            yield self.codes[first : first + frames]
+
+    def window(self, first: int, last: int) -> Block:
+        return samples_of(self.codes[first:last])
+
+    def only(self, channels: Sequence[int]) -> Signal:
+        return Selected(self, channels)
+
+
+def coding_to_keep(signal: Signal) -> Coding:
+    """How a signal is kept: on the grid where it lies on it, else in floating point."""
+    return HELD if signal.coding == HELD else DOUBLE
+
+
+def empty_codes(shape: Shape, coding: Coding) -> Codes:
+    """Room for a signal."""
+    codes: Codes = np.empty((shape.frames, shape.channels), coding.dtype)
+    return codes
+
+
+def bytes_of(shape: Shape, coding: Coding) -> int:
+    """What a signal takes in memory."""
+    return shape.frames * shape.channels * coding.item_bytes
+
+
+def filling(blocks: Iterator[NDArray[Any]], codes: Codes) -> Iterator[NDArray[Any]]:
+    """Put blocks of codes into their room on the way; what is given on lies there."""
+    done = 0
+    for block in blocks:
+        room: NDArray[Any] = codes[done : done + len(block)]
+        room[:] = block
+        yield room
+        done += len(block)

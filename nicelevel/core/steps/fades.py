@@ -1,0 +1,42 @@
+"""The gains of fades."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+FadeShape = Literal["cosine", "linear", "concave", "convex"]
+
+Gains = NDArray[np.float64]
+
+_RISING: dict[FadeShape, Callable[[Gains], Gains]] = {
+    "cosine": lambda t: 0.5 - 0.5 * np.cos(np.pi * t),
+    "linear": lambda t: t,
+    "concave": lambda t: np.sin(0.5 * np.pi * t),
+    "convex": lambda t: 1.0 - np.cos(0.5 * np.pi * t),
+}
+"""Gain over a fade, from 0 to 1 as t goes from 0 to 1. Half a cosine has no corner at either end."""
+
+
+@dataclass(frozen=True)
+class Fades:
+    """At the beginning and at the end of a signal of so many frames; the end mirrors the beginning."""
+
+    frames: int
+    in_frames: int
+    out_frames: int
+    shape: FadeShape = "cosine"
+
+    def gains(self, first: int, last: int) -> Gains | None:
+        """Of some frames, each at its middle; None where all are 1."""
+        if first >= self.in_frames and last <= self.frames - self.out_frames:
+            return None
+        at = np.arange(first, last) + 0.5
+        gains = np.ones(last - first)
+        for left, length in ((at, self.in_frames), (self.frames - at, self.out_frames)):
+            if length:
+                fading = left < length
+                gains[fading] *= _RISING[self.shape](left[fading] / length)
+        return gains

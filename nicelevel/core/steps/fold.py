@@ -1,0 +1,40 @@
+"""Folded down, or laid out, by ITU-R BS.775-4 as a spec does it."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from ..channels import layout_of_name
+from ..stages import Mix, Stage
+from ..values import Shape
+from .fold_matrix import fold_matrix
+from .step import Found, Step
+
+PeakDb = Annotated[float, Field(ge=-100.0, le=20.0, allow_inf_nan=False)]
+
+
+class Fold(Step):
+    """layout: its name; the shares of centre, surrounds and LFE in dB; mono_law: None for what is usual."""
+
+    do: Literal["fold"] = "fold"
+    layout: Literal["mono", "stereo", "5.1", "7.1"]
+    centre_db: PeakDb = -3.0
+    surround_db: PeakDb = -3.0
+    lfe_db: PeakDb | Literal["off"] = "off"
+    mono_law: Literal["half", "power", "left", "right"] | None = None
+
+    def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
+        layout = layout_of_name(self.layout)
+        if layout.positions == before.layout.positions:
+            return ()
+        matrix = fold_matrix(before.layout, layout, self)
+        return (Mix(before, tuple(map(tuple, matrix.tolist())), layout),)
+
+    @property
+    def doing(self) -> str:
+        return f"brought to {self.layout}"
+
+    def words(self, before: Shape, found: Found | None) -> str:
+        wider = len(layout_of_name(self.layout).positions) > before.channels
+        what = "is laid out as" if wider else "is folded down to"
+        return f"{before.layout.name.capitalize()} {what} {self.layout} first; the level is that of the result."

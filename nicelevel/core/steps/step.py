@@ -1,0 +1,56 @@
+"""What every step can be asked for, and the kinds of what is typed."""
+
+import math
+from typing import Annotated, ClassVar
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..signals import Signal
+from ..stages import Stage
+from ..values import Shape
+
+Seconds = Annotated[float, Field(ge=0.0, le=86_400.0, allow_inf_nan=False)]
+LevelDb = Annotated[float, Field(ge=-200.0, le=0.0, allow_inf_nan=False)]
+GainDb = Annotated[float, Field(ge=-200.0, le=200.0, allow_inf_nan=False)]
+
+
+class Found(BaseModel):
+    """What a step heard in what comes before it: kept with the step, never changed."""
+
+    model_config = ConfigDict(frozen=True)
+
+
+class Step(BaseModel):
+    """A wish, as it was chosen. A frozen value; its keys are those of the recipe's table.
+
+    finds: what it must know of the audio before it can be done; None where the header is enough. version: raised
+    whenever the same wish comes to something else.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
+
+    do: str
+    version: ClassVar[int] = 1
+    finds: ClassVar[type[Found] | None] = None
+
+    def find(self, before: Signal) -> Found:
+        """Listen to what comes before, once. Only of a step that `finds` something."""
+        raise NotImplementedError
+
+    def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
+        """What is done, to the frame. Raises UnsupportedError or EmptyError where that cannot be done here."""
+        raise NotImplementedError
+
+    @property
+    def doing(self) -> str:
+        """What is being done, as the end of a sentence: "folded down to stereo"."""
+        raise NotImplementedError
+
+    def words(self, before: Shape, found: Found | None) -> str:
+        """A sentence of what was done here; empty where nothing is said of it."""
+        raise NotImplementedError
+
+
+def frames_of(seconds: float, rate_hz: int) -> int:
+    """A length in frames; halves round up."""
+    return math.floor(seconds * rate_hz + 0.5)

@@ -16,7 +16,7 @@ from ..measure.gating import SortedBlocks, gating_blocks, short_term_steps
 from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
 from ..signals import Kept, PastRangeError, Signal
-from ..signals.kept import bytes_of, coding_to_keep, empty_codes, filling
+from ..signals.kept import bytes_of, coded_blocks, coding_to_keep, empty_codes
 from ..steps import Chain, Recipe
 from ..steps.chain import described
 from ..units import db_from_energies
@@ -124,8 +124,7 @@ def _metered(
     progress: Progress | None = None,
 ) -> Reading:
     """The reading of a signal, put into its room on the way where there is one."""
-    blocks = signal.code_blocks(BLOCK_FRAMES) if coding.is_whole else signal.blocks(BLOCK_FRAMES)
-    done, made = 0, blocks if kept is None else filling(blocks, kept.codes)
+    done, made = 0, coded_blocks(signal, coding, BLOCK_FRAMES, kept.codes if kept else None)
     with hop_files(source, hops_folder) as hops, ahead(made) as coming:
         meter = Meter(source, coding, hops, STRETCH_S)
         for block in coming:

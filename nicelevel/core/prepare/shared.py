@@ -14,8 +14,8 @@ from ..errors import NiceLevelError
 from ..files import take_in
 from ..files.codes import HELD, Coding, coding_of
 from ..measure import BLOCK_FRAMES
-from ..signals import Kept, OnGrid, PastRangeError, Signal
-from ..signals.kept import bytes_of, empty_codes, filling
+from ..signals import Kept, PastRangeError, Signal
+from ..signals.kept import bytes_of, coded_blocks, empty_codes
 from ..steps import Chain
 from ..values import Source
 
@@ -60,7 +60,7 @@ class BeingMade(Kept):
         try:
             # What a reader cannot do without, it meets itself.
             with suppress(NiceLevelError, PastRangeError, OSError, MemoryError), take_in(self._path) as audio:
-                for block in filling(coded_blocks(self._chain.on(audio), self.coding), self.codes):
+                for block in coded_blocks(self._chain.on(audio), self.coding, BLOCK_FRAMES, self.codes):
                     if self._is_stopped:
                         return
                     with self._changed:
@@ -70,13 +70,6 @@ class BeingMade(Kept):
             with self._changed:
                 self._has_ended = True
                 self._changed.notify_all()
-
-
-def coded_blocks(signal: Signal, coding: Coding) -> Iterator[NDArray[Any]]:
-    """A signal as it is held: on the grid, where it reaches. Raises PastRangeError."""
-    if not coding.is_whole:
-        return signal.blocks(BLOCK_FRAMES)
-    return (signal if signal.coding == HELD else OnGrid(signal)).code_blocks(BLOCK_FRAMES)
 
 
 class SharedSignals:

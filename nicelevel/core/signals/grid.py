@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..files.blocks import Block
 from ..files.codes import HELD
 from ..kernels import Floats, Integers, vectorised
-from .signal import Signal
+from .signal import Columns, Signal, columns_of
 
 STEP = HELD.scale
 _STEPS = 1.0 / STEP
@@ -39,7 +39,14 @@ class OnGrid:
         return map(rounded, self._before.blocks(frames))
 
     def code_blocks(self, frames: int) -> Iterator[NDArray[Any]]:
-        return map(codes_of, self._before.blocks(frames))
+        return (put_codes(columns, _room_for(columns)) for columns in columns_of(self._before, frames))
+
+    def into(self, codes: NDArray[Any], frames: int) -> Iterator[NDArray[np.int32]]:
+        """The blocks of `code_blocks`, put where they are to stay."""
+        done = 0
+        for columns in columns_of(self._before, frames):
+            yield put_codes(columns, codes[done : done + len(columns[0])])
+            done += len(columns[0])
 
     def window(self, first: int, last: int) -> Block:
         return rounded(self._before.window(first, last))
@@ -48,14 +55,17 @@ class OnGrid:
         return OnGrid(self._before.only(channels))
 
 
-def codes_of(block: Block) -> NDArray[np.int32]:
-    """Numbers of steps, frames × channels. Raises PastRangeError."""
-    codes = np.empty(block.shape, np.int32)
-    for channel in range(block.shape[1]):
-        column = np.empty(len(block), np.int32)
-        if round_to_steps(np.ascontiguousarray(block[:, channel], np.float64), column):
+def _room_for(columns: Columns) -> NDArray[np.int32]:
+    return np.empty((len(columns[0]), len(columns)), np.int32)
+
+
+def put_codes(columns: Columns, codes: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Numbers of steps into their room of frames × channels, which is given back. Raises PastRangeError."""
+    for channel, samples in enumerate(columns):
+        steps = np.empty(len(samples), np.int32)
+        if round_to_steps(np.ascontiguousarray(samples, np.float64), steps):
             raise PastRangeError
-        codes[:, channel] = column
+        codes[:, channel] = steps
     return codes
 
 

@@ -10,7 +10,7 @@ from ..files.blocks import Block
 from ..files.codes import DOUBLE, HELD, Coding
 from ..files.selected import Selected
 from ..values import Shape
-from .grid import samples_of
+from .grid import OnGrid, samples_of
 from .signal import Signal
 
 Codes = NDArray[np.int32] | NDArray[np.float64]
@@ -61,8 +61,21 @@ def bytes_of(shape: Shape, coding: Coding) -> int:
     return shape.frames * shape.channels * coding.item_bytes
 
 
-def filling(blocks: Iterator[NDArray[Any]], codes: Codes) -> Iterator[NDArray[Any]]:
-    """Put blocks of codes into their room on the way; what is given on lies there."""
+def coded_blocks(signal: Signal, coding: Coding, frames: int, codes: Codes | None = None) -> Iterator[NDArray[Any]]:
+    """A signal in a coding that it can be kept in, put into its room on the way where there is one.
+
+    Raises PastRangeError where whole numbers do not reach.
+    """
+    if coding.is_whole:
+        on_grid = signal if isinstance(signal, OnGrid | Kept) else OnGrid(signal)
+        if codes is not None and isinstance(on_grid, OnGrid):
+            return on_grid.into(codes, frames)
+        return on_grid.code_blocks(frames)
+    blocks = signal.blocks(frames)
+    return blocks if codes is None else _filling(blocks, codes)
+
+
+def _filling(blocks: Iterator[Block], codes: Codes) -> Iterator[NDArray[Any]]:
     done = 0
     for block in blocks:
         room: NDArray[Any] = codes[done : done + len(block)]

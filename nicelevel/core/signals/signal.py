@@ -10,6 +10,9 @@ from ..files.blocks import Block
 from ..files.codes import DOUBLE, Coding
 from ..values import Shape
 
+Columns = Sequence[NDArray[np.floating[Any]]]
+"""A block as an array for each channel."""
+
 
 class Seekable(Protocol):
     """Frames × channels from anywhere, ±1.0 at full scale."""
@@ -55,12 +58,23 @@ class Made:
     def code_blocks(self, frames: int) -> Iterator[NDArray[Any]]:
         return self.blocks(frames)
 
+    def columns(self, frames: int) -> Iterator[Columns]:
+        """The same blocks, each channel by itself: so a filter makes them, and so they are rounded quickest."""
+        return (tuple(block.T) for block in self.blocks(frames))
+
     def only(self, channels: Sequence[int]) -> Self:
         return self.after(self.before.only(channels))
 
     def after(self, before: Signal) -> Self:
         """The same done to another signal of this rate and length."""
         raise NotImplementedError
+
+
+def columns_of(signal: Signal, frames: int) -> Iterator[Columns]:
+    """The blocks of any signal, each channel by itself."""
+    if isinstance(signal, Made):
+        return signal.columns(frames)
+    return (tuple(block.T) for block in signal.blocks(frames))
 
 
 def side_by_side(columns: Sequence[NDArray[Any]]) -> NDArray[Any]:

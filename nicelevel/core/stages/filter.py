@@ -3,7 +3,7 @@
 import math
 import os
 from collections import deque
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import dataclass
 from types import TracebackType
@@ -17,7 +17,7 @@ from ..ahead import own_thread
 from ..files.blocks import Block
 from ..files.codes import DOUBLE, Coding, column_of
 from ..signals import Made, Seekable, Signal
-from ..signals.signal import side_by_side
+from ..signals.signal import Columns, side_by_side
 from ..values import Shape
 from .stage import InPlace
 
@@ -63,15 +63,18 @@ class Resampled(Made):
         return Resampled(before, self.shape.rate_hz)
 
     def blocks(self, frames: int) -> Iterator[Block]:
+        return map(side_by_side, self.columns(frames))
+
+    def columns(self, frames: int) -> Iterator[Columns]:
         left, channels = self.shape.frames, self.shape.channels
         with Resampler(self.before.shape.rate_hz, self.shape.rate_hz, channels) as resampler:
             # Codes become samples on the way into the resampler, each channel by itself.
-            for block in resampler.stream(self.before.code_blocks(frames), self.before.coding):
-                yield block[:left]
-                left -= min(left, len(block))
+            for columns in resampler.columns(self.before.code_blocks(frames), self.before.coding):
+                yield [column[:left] for column in columns]
+                left -= min(left, len(columns[0]))
         # Rounding of the length can leave one frame to be filled.
         if left:
-            yield np.zeros((left, channels))
+            yield [np.zeros(left)] * channels
 
     def window(self, first: int, last: int) -> Block:
         return resampled_window(self.before, self.shape.rate_hz, first, last)
@@ -89,7 +92,7 @@ def resampled_window(before: Seekable, to_hz: int, first: int, last: int) -> NDA
     begin, end = max(0, (first - margin) // to_step), -(-(last + margin) // to_step)
     block = before.window(begin * step, min(before.shape.frames, end * step))
     with Resampler(rate_hz, to_hz, block.shape[1]) as resampler:
-        whole = np.concatenate(list(resampler.stream([block])))
+        whole = np.concatenate([side_by_side(columns) for columns in resampler.columns([block])])
     piece = whole[first - begin * to_step : last - begin * to_step]
     return np.pad(piece, ((0, last - first - len(piece)), (0, 0)))
 
@@ -101,8 +104,8 @@ class Resampler:
         self._streams = [soxr.ResampleStream(rate_hz, to_hz, 1, "float64", "VHQ") for _ in range(channels)]
         self._threads = [own_thread() for _ in range(min(channels, MOST_THREADS))]
 
-    def stream(self, blocks: Iterable[NDArray[Any]], coding: Coding = DOUBLE) -> Iterator[Block]:
-        """Frames × channels at the other rate, to the end; no channel waits for another within BLOCKS_AHEAD.
+    def columns(self, blocks: Iterable[NDArray[Any]], coding: Coding = DOUBLE) -> Iterator[Columns]:
+        """Each channel at the other rate, to the end; none waits for another within BLOCKS_AHEAD.
 
         blocks: frames × channels of codes in this coding.
         """
@@ -110,10 +113,10 @@ class Resampler:
         for block in blocks:
             begun.append(self._begin(block, coding))
             if len(begun) > BLOCKS_AHEAD:
-                yield _ended(begun.popleft())
+                yield [each.result() for each in begun.popleft()]
         begun.append(self._begin(np.zeros((0, len(self._streams))), DOUBLE, is_last=True))
         while begun:
-            yield _ended(begun.popleft())
+            yield [each.result() for each in begun.popleft()]
 
     def _begin(self, block: NDArray[Any], coding: Coding, is_last: bool = False) -> list[Future[NDArray[np.float64]]]:
         def resampled(channel: int) -> NDArray[np.float64]:
@@ -132,7 +135,3 @@ class Resampler:
     def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
         for thread in self._threads:
             thread.shutdown()
-
-
-def _ended(channels: Sequence[Future[NDArray[np.float64]]]) -> Block:
-    return side_by_side([each.result() for each in channels])

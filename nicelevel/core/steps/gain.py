@@ -1,0 +1,35 @@
+"""A plain gain."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..stages import Ride, Stage
+from ..units import ratio_from_db
+from ..values import Shape
+from .step import Found, GainDb, Step
+
+
+class Gain(Step):
+    do: Literal["gain"] = "gain"
+    db: GainDb
+
+    def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
+        return (Ride(before, _Level(ratio_from_db(self.db))),) if self.db else ()
+
+    @property
+    def doing(self) -> str:
+        return f"moved by {self.db:+g} dB"
+
+    def words(self, before: Shape, found: Found | None) -> str:
+        return f"Its level is moved by {self.db:+g} dB."
+
+
+@dataclass(frozen=True)
+class _Level:
+    ratio: float
+
+    def gains(self, first: int, last: int) -> NDArray[np.float64]:
+        return np.full(last - first, self.ratio)

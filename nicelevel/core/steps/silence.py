@@ -1,0 +1,27 @@
+"""Digital silence put in front and behind."""
+
+from typing import Literal
+
+from ..stages import Edit, Stage, Stretch
+from ..values import Shape
+from .step import Found, Seconds, Step, frames_of
+
+
+class Silence(Step):
+    do: Literal["silence"] = "silence"
+    head_s: Seconds = 0.0
+    tail_s: Seconds = 0.0
+
+    def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
+        head, tail = frames_of(self.head_s, before.rate_hz), frames_of(self.tail_s, before.rate_hz)
+        if not head + tail:
+            return ()
+        return (Edit(before, (Stretch(0, before.frames, head),), head + before.frames + tail),)
+
+    @property
+    def doing(self) -> str:
+        return "given silence at its ends"
+
+    def words(self, before: Shape, found: Found | None) -> str:
+        ends = ((self.head_s, "in front"), (self.tail_s, "behind"))
+        return f"{' and '.join(f'{seconds:g} s of silence {where}' for seconds, where in ends if seconds)} put in."

@@ -211,6 +211,7 @@ class OutputFormat:
     `encoding` of what is packed without loss is that of its words; `lossless` names the packing, flac or alac.
     Of a file per channel: `part_of` is the layout of the programme, `channel` the number of this one in it.
     nominal_kbps: what an encoder without constant bit rates is set to, so that it comes to the one that is asked for.
+    format_key: names the format of the spec that this came of; programme: the number of what it holds of its source.
     """
 
     container: str
@@ -224,6 +225,13 @@ class OutputFormat:
     part_of: Layout | None = None
     channel: int | None = None
     nominal_kbps: float | None = None
+    format_key: str = ""
+    programme: int = 1
+
+    @property
+    def key(self) -> str:
+        """How this file is known among all that a spec makes of a source: by programme, format and channel."""
+        return f"{self.programme} · {self.format_key}" + ("" if self.channel is None else f" · {self.channel + 1}")
 
     @property
     def of_all_channels(self) -> "OutputFormat":

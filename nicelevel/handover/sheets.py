@@ -87,6 +87,7 @@ def proofs_json(proved: Sequence[Deliverable]) -> list[dict[str, Any]]:
             "spec": kept_version(each.spec_id).spec.slug,
             "spec_version": kept_version(each.spec_id).version,
             "plan": each.plan,
+            "plan_digest": each.plan_digest,
             "measured": {key: value for key, value in (each.measured or {}).items() if key != "course"},
             "findings": each.findings,
         }

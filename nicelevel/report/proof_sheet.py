@@ -17,7 +17,7 @@ from nicelevel.core.values import Reading
 
 from .curve import Tick, clock
 from .vial import KEY_OF_MEASURE, Vial, place
-from .words import change, figure, length, level, rate
+from .words import change, figure, length, level
 
 MOST_POINTS = 480
 FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r")
@@ -305,11 +305,13 @@ def _file_facts(made: Made) -> tuple[tuple[str, str], ...]:
 def _way_facts(made: Made) -> tuple[tuple[str, str], ...]:
     was, now, rounds = made.source, made.measured, made.plan.get("rounds", 1)
     carried = made.plan.get("metadata", {}).get("kept", [])
-    resampled = was.source.sample_rate_hz != now["sample_rate"]
+    resampled = f"resampled to {now['sample_rate']} Hz" if was.source.sample_rate_hz != now["sample_rate"] else ""
+    # Of what was written before the steps were kept, the rate is what can be told.
+    prepared = made.plan.get("prepared", [resampled] if resampled else [])
     facts = [
         ("Source", made.source_name),
         ("Source reading", f"{level(was.integrated_lufs)} LUFS · {level(was.true_peak_dbtp, signed=True)} dBTP"),
-        ("Resampled", f"{rate(was.source.sample_rate_hz)} → {rate(now['sample_rate'])}" if resampled else "no"),
+        ("Prepared", ", ".join(prepared) or "nothing done before"),
         ("Dither", {"none": "none needed", "tpdf": "TPDF", "shaped": "noise-shaped"}[made.plan["format"]["dither"]]),
         ("Metadata", ", ".join(carried) or "none"),
     ]

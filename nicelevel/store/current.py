@@ -9,16 +9,17 @@ from nicelevel.core.specs.format_words import format_name
 from nicelevel.core.values import Plan
 
 from .audio import AudioFolder
-from .deliverables import deliverables_of
+from .deliverables import KEPT_FILES, deliverables_of
 from .jobs import destinations_of
 from .models import Deliverable, Destination, Source
 from .own_targets import own_targets_of, with_target
-from .planning import plans_of
+from .planning import digest_of_plan, plans_of
 from .readings import load_figures
 from .specs import spec_of
 from .versions import counting_sources
 
 SAME_GAIN_DB = 0.005
+"""Of what was written before plans had digests."""
 
 OwnTargets = dict[tuple[int, int], float]
 
@@ -51,17 +52,19 @@ def is_of_present_spec(made: Deliverable) -> bool:
 
 
 def is_as_planned(made: Deliverable, plans: Sequence[Plan] | None) -> bool:
-    """Whether what was written has the gain that is planned for its format now: a member of a set has another.
+    """Whether what was written is what would be written now: with the same steps, gain, limiter and output.
 
-    plans: of its place, in the order of the formats; None where none can be made now. Each format has a gain of its
-    own, for another rate has another loudness by a trifle.
+    plans: of its place; None where none can be made now. What is still to be written is always as planned.
     """
-    if made.plan is None or plans is None:
+    if made.state not in KEPT_FILES or plans is None:
         return True
-    if made.format_number >= len(plans):
+    planned = next((each for each in plans if each.output.key == made.output), None)
+    if planned is None or made.plan is None:
         return False
-    planned_db = plans[made.format_number].gain_db
-    return bool(abs(made.plan.get("asked_gain_db", made.plan["gain_db"]) - planned_db) < SAME_GAIN_DB)
+    if made.plan_digest is None:
+        asked_db = made.plan.get("asked_gain_db", made.plan["gain_db"])
+        return bool(abs(asked_db - planned.gain_db) < SAME_GAIN_DB)
+    return bool(made.plan_digest == digest_of_plan(made.source, planned))
 
 
 def absent_files(job_id: int, audio: AudioFolder) -> list[Absent]:
@@ -76,15 +79,15 @@ def absent_files(job_id: int, audio: AudioFolder) -> list[Absent]:
     ]
 
 
-def _made(job_id: int) -> dict[tuple[int, int, int], Deliverable]:
-    return {(each.source_id, each.destination_id, each.format_number): each for each in deliverables_of(job_id)}
+def _made(job_id: int) -> dict[tuple[int, int, str], Deliverable]:
+    return {(each.source_id, each.destination_id, each.output): each for each in deliverables_of(job_id)}
 
 
 def _absent(
     source: Source,
     destination: Destination,
     own: OwnTargets,
-    made: dict[tuple[int, int, int], Deliverable],
+    made: dict[tuple[int, int, str], Deliverable],
     audio: AudioFolder,
 ) -> Iterator[Absent]:
     spec = spec_of(destination.spec)
@@ -100,8 +103,8 @@ def _absent(
     described = load_figures(source.digest, audio).source
     for wanted, refusal in left_out(described, spec):
         yield Absent(source.title, f"{spec.spec.name}, {format_name(wanted)}", refusal.message)
-    for number, plan in enumerate(plans):
-        reason = _why_absent(made.get((source.id, destination.id, number)), plans, plan)
+    for plan in plans:
+        reason = _why_absent(made.get((source.id, destination.id, plan.output.key)), plans, plan)
         if reason:
             # Its kind of file is said where the spec asks for several.
             kind = f", {plan.output.container} {plan.output.sample_rate_hz} Hz" if len(plans) > 1 else ""
@@ -123,7 +126,7 @@ def _why_absent(made: Deliverable | None, plans: Sequence[Plan], plan: Plan) -> 
     if made.state == "missed":
         return "What was written misses its spec."
     if not is_as_planned(made, plans):
-        return "It was rendered with another gain than is planned now; render it again."
+        return "It was rendered by another plan than today's; render it again."
     return ""
 
 

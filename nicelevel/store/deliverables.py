@@ -17,8 +17,17 @@ FILE_LOST = "Its file is missing from the data folder; it can be rendered again.
 FILE_CHANGED = "Its file is not as it was proved any more; it can be rendered again."
 
 
-def queue_deliverable(source: Source, destination: Destination, format_number: int) -> Deliverable | None:
-    """A deliverable waiting to be rendered; None where it is already waiting or being rendered."""
+def queue_deliverable(
+    source: Source,
+    destination: Destination,
+    output: str,
+    plan: dict[str, Any] | None = None,
+    plan_digest: str | None = None,
+) -> Deliverable | None:
+    """A deliverable waiting to be rendered; None where it is already waiting or being rendered.
+
+    output: its key; plan: what is asked for, as JSON.
+    """
     fresh = {
         "spec": destination.spec_id,
         "state": "queued",
@@ -28,15 +37,16 @@ def queue_deliverable(source: Source, destination: Destination, format_number: i
         "file_name": None,
         "sha256": None,
         "size_bytes": None,
-        "plan": None,
+        "plan": plan,
+        "plan_digest": plan_digest,
         "measured": None,
         "findings": None,
         "queued_at": datetime.now(UTC),
         "started_at": None,
         "finished_at": None,
     }
-    key = {"source": source.id, "destination": destination.id, "format_number": format_number}
-    columns = [Deliverable.source, Deliverable.destination, Deliverable.format_number]
+    key = {"source": source.id, "destination": destination.id, "output": output}
+    columns = [Deliverable.source, Deliverable.destination, Deliverable.output]
     query = Deliverable.insert(**key, **fresh).on_conflict(
         conflict_target=columns, update=fresh, where=Deliverable.state.not_in(UNFINISHED)
     )
@@ -56,7 +66,7 @@ def deliverables_of(
         .switch(Deliverable)
         .join(Destination)
         .where(Source.job == job_id, Source.trashed_at.is_null(), Destination.trashed_at.is_null())
-        .order_by(Deliverable.source, Deliverable.destination, Deliverable.format_number)
+        .order_by(Deliverable.source, Deliverable.destination, Deliverable.id)
     )
     query = query if source_id is None else query.where(Source.id == source_id)
     return list(query.where(Deliverable.state.in_(list(states))) if states else query)

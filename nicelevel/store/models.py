@@ -142,13 +142,17 @@ class OwnTarget(_Table):
 
 
 class Deliverable(_Table):
-    """One source at one destination in one format: queued, rendered, proved."""
+    """One file of a source at a destination: queued, rendered, proved.
+
+    output: its programme, format and channel (`OutputFormat.key`); plan, plan_digest: what was asked for when it was
+    queued, then what was written.
+    """
 
     id = BigAutoField()
     source = ForeignKeyField(Source, backref="deliverables", on_delete="CASCADE")
     destination = ForeignKeyField(Destination, backref="deliverables", on_delete="CASCADE")
     spec = ForeignKeyField(SpecVersion, on_delete="RESTRICT")
-    format_number = IntegerField()
+    output = TextField()
     state = CharField(max_length=20, default="queued", constraints=[_one_of("state", DELIVERABLE_STATES)])
     token = BigIntegerField(null=True)
     progress_ratio = DoubleField(default=0.0)
@@ -158,6 +162,7 @@ class Deliverable(_Table):
     sha256 = CharField(max_length=64, null=True)
     size_bytes = BigIntegerField(null=True)
     plan = BinaryJSONField(null=True, index=False)
+    plan_digest = CharField(max_length=64, null=True)
     measured = BinaryJSONField(null=True, index=False)
     findings = BinaryJSONField(null=True, index=False)
     queued_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
@@ -165,7 +170,7 @@ class Deliverable(_Table):
     finished_at = DateTimeTZField(null=True)
 
     class Meta:
-        indexes = ((("source", "destination", "format_number"), True),)
+        indexes = ((("source", "destination", "output"), True),)
 
 
 class Sending(_Table):

@@ -3,6 +3,7 @@
 from functools import lru_cache
 
 from nicelevel.core.plan import plans
+from nicelevel.core.plan.identity import plan_digest
 from nicelevel.core.plan.limiter import Limited
 from nicelevel.core.plan.members import Leader, part_plans, track_plans
 from nicelevel.core.plan.per_channel import limited_of_plan
@@ -27,6 +28,12 @@ def plans_of(source: Source, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]
     leader = source.leader
     planned = _as_track if leader.set_kind == "album" else _as_part
     return planned(source.digest, leader.digest, leader.title, spec, audio)
+
+
+def digest_of_plan(source: Source, plan: Plan) -> str:
+    """What tells this plan of a source from any other."""
+    takes_curve = plan.curve_of is not None and source.leader_id is not None
+    return plan_digest(plan, source.digest, source.leader.digest if takes_curve else None)
 
 
 def limited_of(source: Source, plan: Plan, audio: AudioFolder) -> Limited | None:

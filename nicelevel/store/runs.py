@@ -34,7 +34,7 @@ def under_way(audio: AudioFolder, at_once: int) -> list[UnderWay]:
             Deliverable.id,
             Deliverable.state,
             Deliverable.spec,
-            Deliverable.format_number,
+            Deliverable.output,
             Source.digest,
             Deliverable.progress_ratio,
             Deliverable.started_at,
@@ -54,11 +54,11 @@ def under_way(audio: AudioFolder, at_once: int) -> list[UnderWay]:
 
 
 def _to_do(row: tuple[Any, ...], audio: AudioFolder) -> ToDo:
-    _, _, spec_id, number, digest, progress_ratio, started_at, _ = row
+    _, _, spec_id, output, digest, progress_ratio, started_at, _ = row
     audio_s = load_figures(digest, audio).source.duration_s
     if started_at is None:
-        return ToDo((spec_id, number), audio_s)
-    return ToDo((spec_id, number), audio_s, progress_ratio, (datetime.now(UTC) - started_at).total_seconds())
+        return ToDo((spec_id, output), audio_s)
+    return ToDo((spec_id, output), audio_s, progress_ratio, (datetime.now(UTC) - started_at).total_seconds())
 
 
 def _priorities() -> dict[int, int]:
@@ -86,7 +86,7 @@ def _done_lately() -> list[Took]:
     query = (
         Deliverable.select(
             Deliverable.spec,
-            Deliverable.format_number,
+            Deliverable.output,
             Deliverable.measured["duration_s"].as_json().alias("audio_s"),
             Deliverable.started_at,
             Deliverable.finished_at,
@@ -96,8 +96,8 @@ def _done_lately() -> list[Took]:
         .limit(200)
     )
     return [
-        Took((spec, number), audio_s, (finished - started).total_seconds())
-        for spec, number, audio_s, started, finished in query.tuples()
+        Took((spec, output), audio_s, (finished - started).total_seconds())
+        for spec, output, audio_s, started, finished in query.tuples()
         if audio_s
     ]
 

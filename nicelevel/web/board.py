@@ -367,8 +367,8 @@ class RowMaker:
             return replace(cell, problem=error.message, can_retry=can_retry, deliverables=made)
         current = tuple(each for each in made if is_as_planned(each, plans))
         wanted = sum(plan.action != "cannot_meet" for plan in plans)
-        by_number = {each.format_number: each for each in current}
-        files = tuple(CellFile(plan, by_number.get(number)) for number, plan in enumerate(plans))
+        by_output = {each.output: each for each in current}
+        files = tuple(CellFile(plan, by_output.get(plan.output.key)) for plan in plans)
         return replace(cell, plan=plans[0].shown, wanted=wanted, files=files, deliverables=current)
 
 

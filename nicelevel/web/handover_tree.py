@@ -135,9 +135,9 @@ def _planned(board: Board, written: set[int], audio: AudioFolder) -> Iterator[Li
     for row, cell in _places(board):
         if cell.plan is None or cell.plan.action == "cannot_meet" or row.source.kind == "sum":
             continue
-        states = {each.format_number: each for each in cell.deliverables}
-        for number, plan in enumerate(plans_of(row.source, cell.spec, audio)):
-            made = states.get(number)
+        states = {each.output: each for each in cell.deliverables}
+        for plan in plans_of(row.source, cell.spec, audio):
+            made = states.get(plan.output.key)
             if plan.action == "cannot_meet" or (made and (made.id in written or made.state == "missed")):
                 continue
             yield _line_of_plan(row, cell, plan, made)

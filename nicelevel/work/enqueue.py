@@ -2,17 +2,19 @@
 
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 
 from nicelevel.config import Config
 from nicelevel.core.words import listed
 from nicelevel.handover.receiver import checked_address
+from nicelevel.report.as_json import one_plan_json
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
 from nicelevel.store.jobs import all_jobs
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
 from nicelevel.store.own_targets import own_target_of, with_target
-from nicelevel.store.planning import plans_of
+from nicelevel.store.planning import digest_of_plan, plans_of
 from nicelevel.store.prepared import failed_preparations
 from nicelevel.store.sendings import add_sending
 from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, same_file, sources_of
@@ -145,19 +147,25 @@ def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder
     Plans that cannot meet their spec are not queued. Raises UnsupportedError where no plan can be made.
     """
     spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
-    plans = enumerate(plans_of(source, spec, audio))
-    queued = [_enqueue(source, destination, number) for number, plan in plans if plan.action != "cannot_meet"]
+    wanted = [plan for plan in plans_of(source, spec, audio) if plan.action != "cannot_meet"]
+    queued = [
+        _enqueue(source, destination, plan.output.key, one_plan_json(plan), digest_of_plan(source, plan))
+        for plan in wanted
+    ]
     return [each for each in queued if each]
 
 
 def enqueue_again(deliverable: Deliverable) -> bool:
     """Have one deliverable that ended rendered once more; False where it waits or is being rendered already."""
-    return _enqueue(deliverable.source, deliverable.destination, deliverable.format_number) is not None
+    asked = deliverable.output, deliverable.plan, deliverable.plan_digest
+    return _enqueue(deliverable.source, deliverable.destination, *asked) is not None
 
 
-def _enqueue(source: Source, destination: Destination, number: int) -> Deliverable | None:
+def _enqueue(
+    source: Source, destination: Destination, output: str, plan: dict[str, Any] | None, plan_digest: str | None
+) -> Deliverable | None:
     with database.atomic():
-        deliverable = queue_deliverable(source, destination, number)
+        deliverable = queue_deliverable(source, destination, output, plan, plan_digest)
         if deliverable:
             enqueue_rendering(deliverable)
         return deliverable

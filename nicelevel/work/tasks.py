@@ -48,7 +48,7 @@ from nicelevel.store.found import keeping_found
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.own_targets import own_target_of, with_target
-from nicelevel.store.planning import limited_of, plans_of
+from nicelevel.store.planning import digest_of_plan, limited_of, plans_of
 from nicelevel.store.prepared import (
     begin_preparation,
     end_preparation,
@@ -232,6 +232,7 @@ def _render(call: Call, deliverable: Deliverable) -> None:
             "sha256": done.proof.sha256,
             "size_bytes": done.proof.reading.source.size_bytes,
             "plan": one_plan_json(done.plan) | _made_as(done),
+            "plan_digest": digest_of_plan(source, plan),
             "measured": reading_json(done.proof.reading, done.path.name)
             | {"course": course_json(done.proof.reading)},
             "findings": [finding_json(finding) for finding in done.proof.verdict.findings],
@@ -273,9 +274,10 @@ def _planned(deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:
     source = deliverable.source
     spec = with_target(spec_of(deliverable.spec), own_target_of(source, deliverable.destination))
     plans = plans_of(source, spec, audio)
-    if deliverable.format_number >= len(plans):
+    planned = next((each for each in plans if each.output.key == deliverable.output), None)
+    if planned is None:
         raise UnsupportedError("The spec does not ask for this format any more.")
-    return spec, plans[deliverable.format_number]
+    return spec, planned
 
 
 def _planned_surely(call: Call, deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:
@@ -323,7 +325,13 @@ def _order(source: Source, spec: Spec, plan: Plan, audio: AudioFolder, kept: Sig
 def _made_as(done: Made) -> dict[str, Any]:
     """What is kept beside the plan of a deliverable: how it came to be."""
     carried = {"kept": list(done.kept), "dropped": list(done.dropped)}
-    return {"rounds": done.rounds, "asked_gain_db": done.asked.gain_db, "metadata": carried}
+    prepared = [each.step.doing for each in done.plan.chain.done]
+    return {
+        "rounds": done.rounds,
+        "asked_gain_db": done.asked.gain_db,
+        "metadata": carried,
+        "prepared": prepared,
+    }
 
 
 def defer_preparations(source: Source, audio: AudioFolder) -> None:

@@ -17,6 +17,10 @@ RATE_HZ, SECONDS = 48_000, 2.5
 
 ROWS = [
     # keys of the step, and those with which it changes nothing (None: it always changes something)
+    ({"do": "gain", "db": -7.3}, {"db": 0.0}),
+    ({"do": "trim", "below_db": -50.0, "keep_s": 0.1}, {"keep_s": 3.0}),
+    ({"do": "silence", "head_s": 0.5, "tail_s": 0.25}, {"head_s": 0.0, "tail_s": 0.0}),
+    ({"do": "fade", "in_s": 0.3, "out_s": 1.0, "shape": "concave"}, {"in_s": 0.0, "out_s": 0.0}),
     ({"do": "fold", "layout": "mono"}, {"layout": "stereo"}),
     ({"do": "fold", "layout": "5.1"}, {"layout": "stereo"}),
     ({"do": "rate", "hz": 44_100}, {"hz": RATE_HZ}),
@@ -36,8 +40,8 @@ def _step(keys):
 @pytest.fixture(params=["PCM_24", "DOUBLE"])
 def take(request, tmp_path):
     """With silence at both ends and a level that is not symmetric about 0."""
-    sound = np.concatenate([signals.silence(0.4), signals.programme(SECONDS - 0.7, seed=4), signals.silence(0.3)])
-    sound[:, 0] += 0.01
+    programme = signals.programme(SECONDS - 0.7, seed=4) + np.array([0.01, 0.0])
+    sound = np.concatenate([signals.silence(0.4), programme, signals.silence(0.3)])
     return signals.write(tmp_path / "take.wav", sound, RATE_HZ, request.param)
 
 

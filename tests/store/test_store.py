@@ -1,5 +1,6 @@
 """What is kept comes back as it was, and rows say what they may say."""
 
+import json
 import math
 import threading
 from datetime import timedelta
@@ -12,10 +13,11 @@ import pytest
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import SpecError
 from nicelevel.core.measure import measure
+from nicelevel.core.specs import parse_spec
 from nicelevel.store import deliverables, jobs, sources
 from nicelevel.store.changes import CHANNEL
-from nicelevel.store.database import database, migrate
-from nicelevel.store.models import TABLES, Deliverable, Source, SpecVersion
+from nicelevel.store.database import _runner, database, migrate
+from nicelevel.store.models import TABLES, Deliverable, Destination, Source, SpecVersion
 from nicelevel.store.readings import is_measured, load_reading, save_reading
 from nicelevel.store.specs import keep_spec, spec_of
 from nicelevel.store.trash import empty_trash, trash, trash_source
@@ -35,6 +37,51 @@ def test_migrations_make_the_tables_that_the_models_describe(store):
     for table in TABLES:
         columns = {column.name for column in database.get_columns(table._meta.table_name)}
         assert columns == {field.column_name for field in table._meta.sorted_fields}
+
+
+TWO_FORMATS = """
+[spec]
+name = "Two"
+[[formats]]
+container = "mp3"
+bitrate_kbps = 192.0
+[[formats]]
+container = "wav"
+encoding = "pcm_24"
+files = "per_channel"
+"""
+
+
+def test_deliverables_of_before_are_known_by_their_formats(store):
+    """The older table, filled as it was by place, brought up to date: nothing proved is lost."""
+    job = jobs.make_job("Work")
+    spec = SpecVersion.create(slug="two", digest="d" * 64, toml=TWO_FORMATS)
+    source = sources.add_source(job.id, "mix.wav", "a" * 64, 10)
+    place = Destination.create(job=job.id, spec=spec.id, place=9)
+    runner = _runner()
+    runner.down("0017_outputs")
+    wav = {"container": "wav", "encoding": "pcm_24", "sample_rate": 48_000, "layout": "mono"}
+    written = [
+        {"container": "mp3", "encoding": "mp3", "sample_rate": 48_000, "layout": "stereo", "channel": None},
+        {**wav, "channel": "L"},
+        {**wav, "channel": "R"},
+        None,
+    ]
+    for number, told in enumerate(written):
+        database.execute_sql(
+            "INSERT INTO deliverable (source_id, destination_id, spec_id, format_number, state, progress_ratio, plan)"
+            " VALUES (%s, %s, %s, %s, %s, 0, %s)",
+            (source.id, place.id, spec.id, number, "proved" if told else "failed", json.dumps({"format": told})),
+        )
+    assert runner.up() == ["0017_outputs"]
+    found = [each.output for each in Deliverable.select().order_by(Deliverable.id)]
+    assert found == [
+        "1 · mp3 mp3 keep keep tpdf 192 constant",
+        "1 · wav pcm_24 keep keep tpdf · 1",
+        "1 · wav pcm_24 keep keep tpdf · 2",
+    ]
+    parsed = parse_spec(TWO_FORMATS, "two")
+    assert [f"1 · {each.key}" for each in parsed.formats] == [found[0], found[1].removesuffix(" · 1")]
 
 
 def test_the_same_contents_measured_many_times_at_once_are_kept_once_and_whole(store, tmp_path):
@@ -130,20 +177,20 @@ def _queued(store):
     job = jobs.make_job("Work", None, ["podcast"])
     source = sources.add_source(job.id, "mix.wav", "0" * 64, 100)
     destination = jobs.destinations_of(job.id)[0]
-    return job, source, destination, deliverables.queue_deliverable(source, destination, 0)
+    return job, source, destination, deliverables.queue_deliverable(source, destination, "format 0")
 
 
 def test_a_deliverable_is_queued_once_while_it_waits(store):
     _, source, destination, queued = _queued(store)
     assert queued.state == "queued"
-    assert deliverables.queue_deliverable(source, destination, 0) is None
+    assert deliverables.queue_deliverable(source, destination, "format 0") is None
 
 
 def test_a_finished_deliverable_can_be_queued_again_and_starts_clean(store):
     _, source, destination, queued = _queued(store)
     found = deliverables.find_deliverable(queued.id)
     assert deliverables.save_deliverable(found, "failed", error_code="no_space", error_message="Full.")
-    again = deliverables.queue_deliverable(source, destination, 0)
+    again = deliverables.queue_deliverable(source, destination, "format 0")
     assert (again.id, again.state, again.error_code) == (queued.id, "queued", None)
 
 

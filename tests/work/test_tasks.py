@@ -1,6 +1,7 @@
 """Tasks: each way out is saved, each try can be repeated, nothing half-written stays."""
 
 import asyncio
+from dataclasses import replace
 
 import pytest
 import soundfile
@@ -10,9 +11,13 @@ from nicelevel.core.errors import NotPreparedError
 from nicelevel.core.plan import plans
 from nicelevel.core.prepare import shared
 from nicelevel.core.specs import parse_spec
+from nicelevel.core.steps import resolve
+from nicelevel.core.steps.trim import Sounding, Trim
+from nicelevel.store.current import absent_files, current_deliverables
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Reading, Source
+from nicelevel.store.planning import digest_of_plan, plans_of
 from nicelevel.store.prepared import nearly_prepared, prepared_signals
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sets import link_set, members_of, proposals, unlink_set
@@ -129,6 +134,27 @@ def test_a_deliverable_is_rendered_and_proved(take_in, work_off, store, job, con
     assert reference.read(written, rate).integrated_lufs == pytest.approx(-16.0, abs=0.05)
     assert feed.measured["integrated_lufs"] == pytest.approx(feed.plan["predicted"]["integrated_lufs"], abs=0.05)
     assert all(finding["meets"] for finding in feed.findings)
+
+
+def test_what_was_written_by_another_recipe_at_the_same_gain_is_not_handed_over(take_in, work_off, store, job):
+    """The plan is kept when it is queued, and told apart by its digest, not by its gain."""
+    source = take_in("mix.wav", signals.programme(5), subtype="PCM_24")
+    work_off()
+    place = destinations_of(job.id)[0]
+    (queued,) = enqueue_renders(source, place, store)
+    asked = Deliverable.get_by_id(queued.id)
+    assert (asked.state, asked.plan["action"]) == ("queued", "gain")
+    work_off()
+    made = Deliverable.get_by_id(queued.id)
+    (plan,) = plans_of(source, spec_of(place.spec), store)
+    other = replace(plan, chain=resolve(plan.chain.before, (Trim(),), lambda *_: Sounding(first=0, last=100)))
+    assert made.plan_digest == asked.plan_digest == digest_of_plan(source, plan) != digest_of_plan(source, other)
+    assert current_deliverables(job.id, store) == [made]
+    Deliverable.update(plan_digest=digest_of_plan(source, other)).where(Deliverable.id == made.id).execute()
+    assert current_deliverables(job.id, store) == []
+    assert "It was rendered by another plan than today's; render it again." in [
+        each.reason for each in absent_files(job.id, store)
+    ]
 
 
 def test_a_fold_down_is_prepared_planned_and_rendered(take_in, work_off, store, job, config):
@@ -380,7 +406,7 @@ def test_a_format_that_the_spec_no_longer_asks_for_is_said(take_in, work_off, st
     source = take_in("mix.wav", signals.noise(2))
     work_off()
     (queued,) = enqueue_renders(source, destinations_of(job.id)[0], store)
-    Deliverable.update(format_number=7).where(Deliverable.id == queued.id).execute()
+    Deliverable.update(output="1 · reel").where(Deliverable.id == queued.id).execute()
     work_off()
     found = Deliverable.get_by_id(queued.id)
     assert (found.state, found.error_code) == ("failed", "unsupported")

@@ -28,7 +28,17 @@ def resolve_format(source: Source, candidate: Format, spec: Spec) -> OutputForma
     layout = source.layout if kept else layout_of_name(candidate.channels)
     kbps = _kbps(encoding, rate_hz, source, candidate, spec) if encoding in LOSSY else None
     mode = candidate.bitrate_mode
-    output = OutputFormat(candidate.container, encoding, rate_hz, layout, candidate.dither, kbps, mode, lossless)
+    output = OutputFormat(
+        candidate.container,
+        encoding,
+        rate_hz,
+        layout,
+        candidate.dither,
+        kbps,
+        mode,
+        lossless,
+        format_key=candidate.key,
+    )
     if reason := unwritable(output):
         raise UnsupportedError(reason)
     return output

@@ -37,8 +37,8 @@ def _limiter(plan: Plan) -> dict[str, Any] | None:
 
 
 def _output(output: OutputFormat, dithers: bool) -> dict[str, Any]:
-    described = {name: value for name, value in asdict(output).items() if name != "format_key"}
-    return described | {"dither": output.dither if dithers else "none"}
+    # The words of the spec are no part of it: another wording of the same format writes the same file.
+    return asdict(output) | {"format_key": "", "dither": output.dither if dithers else "none"}
 
 
 def _steps(steps: Sequence[Step]) -> list[Any]:

@@ -125,6 +125,13 @@ class Format(_Table):
     bitrate_kbps: Positive | None = None
     bitrate_mode: Literal["constant", "variable"] = "constant"
 
+    @property
+    def key(self) -> str:
+        """All that is asked for but into how many files: what this format is known by, wherever it stands."""
+        asked = (self.container, self.encoding, self.sample_rate, self.channels, self.dither)
+        rate = (f"{self.bitrate_kbps:g}", self.bitrate_mode) if self.bitrate_kbps else ()
+        return " ".join(map(str, (*asked, *rate)))
+
     @model_validator(mode="before")
     @classmethod
     def _one_names_the_other(cls, told: Any) -> Any:

@@ -1,6 +1,5 @@
 """Stretches of a signal put together anew: cut, trimmed, silence put in, pieces joined by crossfades."""
 
-import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
@@ -96,8 +95,10 @@ class _Edited(Made):
         """What comes in is read once; what is complete goes out."""
         waiting, room, out_first, done = list(self._edit.stretches), self._room(0), 0, 0
         for block in self.before.blocks(frames) if waiting else ():
-            ends = done + len(block)
-            touched = list(itertools.takewhile(lambda each: each.first < ends, waiting))  # noqa: B023
+            complete = min(each.at + max(0, done - each.first) for each in waiting)
+            yield from self._given(room[: complete - out_first], complete - out_first, frames)
+            room, out_first, ends = room[complete - out_first :], complete, done + len(block)
+            touched = [each for each in waiting if each.first < ends]
             filled = max((each.at + min(ends, each.end) - each.first for each in touched), default=0)
             room = self._grown(room, filled - out_first)
             for each in touched:
@@ -106,9 +107,6 @@ class _Edited(Made):
                 _put(room, at, block[begin - done : end - done], each, begin - each.first)
             done = ends
             waiting = [each for each in waiting if each.end > done]
-            complete = min((each.at + max(0, done - each.first) for each in waiting), default=out_first + len(room))
-            yield from self._given(room[: complete - out_first], complete - out_first, frames)
-            room, out_first = room[complete - out_first :], max(out_first, complete)
             if not waiting:
                 break
         yield from self._given(room, self._edit.frames - out_first, frames)

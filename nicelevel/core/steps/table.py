@@ -7,13 +7,21 @@ from typing import Annotated, Any, Union
 from pydantic import Field, TypeAdapter
 
 from .chain import Recipe
+from .fade import Fade
 from .fold import Fold
+from .gain import Gain
 from .keep import Keep
 from .length import Length
 from .rate import Rate
+from .silence import Silence
 from .step import Step
+from .trim import Trim
 
 STEPS: dict[str, type[Step]] = {
+    "gain": Gain,
+    "trim": Trim,
+    "silence": Silence,
+    "fade": Fade,
     "fold": Fold,
     "rate": Rate,
     "length": Length,

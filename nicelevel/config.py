@@ -26,6 +26,7 @@ SETTINGS = (
     Setting("data_folder", "data", "Folder of the database, the audio and the deliverables."),
     Setting("database_url", "", "PostgreSQL to use; empty: a cluster of our own inside the data folder."),
     Setting("port", "8417", "Port of the web application on 127.0.0.1; the next free one where it is taken."),
+    Setting("hosts", "127.0.0.1 localhost", "Names that the web application answers to, with spaces between them."),
     Setting("worker_jobs", "2", "Files that one worker measures or renders side by side."),
     Setting("desk_port", "8418", "Port of the receiving desk, a stand-in that ships with it; the next free one."),
     Setting("desk_address", "", "Where packages are sent unless another address is typed; empty: that desk."),
@@ -49,6 +50,7 @@ class Config:
     data_folder: Path
     database_url: str
     port: int
+    hosts: tuple[str, ...]
     worker_jobs: int
     desk_port: int
     desk_address: str
@@ -75,12 +77,7 @@ class Config:
 
     def environment(self) -> dict[str, str]:
         """The same settings as another process of ours is given them."""
-        values = {setting.name: getattr(self, setting.name) for setting in SETTINGS}
-        words = {True: "yes", False: "no"}
-        return {
-            PREFIX + name.upper(): words[value] if isinstance(value, bool) else str(value)
-            for name, value in values.items()
-        }
+        return {PREFIX + each.name.upper(): _text(getattr(self, each.name)) for each in SETTINGS}
 
     def may_be_inner(self, address: str) -> bool:
         """Whether a package may go to an address that is on an inner network: to the desk it always may."""
@@ -100,6 +97,13 @@ class Config:
         return path.read_text()
 
 
+def _text(value: object) -> str:
+    """A value as it is given in the environment."""
+    if isinstance(value, tuple):
+        return " ".join(value)
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
 def read_config(environment: Mapping[str, str] = os.environ) -> Config:
     """The settings of this environment. Raises SpecError naming the setting that makes no sense."""
     given = {setting.name: environment.get(PREFIX + setting.name.upper(), setting.default) for setting in SETTINGS}
@@ -110,7 +114,13 @@ def read_config(environment: Mapping[str, str] = os.environ) -> Config:
     folder = Path(given["data_folder"]).resolve()
     texts = {name: given[name] for name in ("database_url", "desk_address")}
     answers = {name: _yes(name, given[name]) for name in ("inner_receivers", "demo")}
-    return Config(data_folder=folder, **answers, **texts, **numbers)
+    return Config(data_folder=folder, hosts=_hosts(given["hosts"]), **answers, **texts, **numbers)
+
+
+def _hosts(text: str) -> tuple[str, ...]:
+    if not text.split():
+        raise SpecError(f"{PREFIX}HOSTS: no name is given, so no page could be asked for")
+    return tuple(text.split())
 
 
 def _yes(name: str, text: str) -> bool:

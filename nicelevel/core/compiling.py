@@ -43,6 +43,11 @@ def compiled(kernel: Kernel, argument_types: tuple[str, ...]) -> tuple[str, str,
     return result.fndesc.llvm_func_name, str(result.signature.return_type), result.library._get_compiled_object()
 
 
+def plainly_compiled(kernel: Kernel) -> Any:
+    """The same by numba's public face alone, compiled anew by every process."""
+    return numba.njit(error_model="numpy", fastmath=kernel.reorders, nogil=True)(_with_numba(kernel))
+
+
 def _flags(reorders: bool) -> compiler.Flags:
     """Neither wrappers for the interpreter nor counted references: the code stands alone."""
     flags = compiler.Flags()

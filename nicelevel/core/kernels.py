@@ -12,9 +12,12 @@ They take arrays and numbers, write into arrays, return a number or nothing, and
 import ctypes
 import hashlib
 import json
+import logging
 import math
+import os
 import threading
 from collections.abc import Callable
+from contextlib import suppress
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -30,6 +33,11 @@ Integers = NDArray[np.signedinteger[Any]]
 
 SUFFIX = ".kernel"
 """Of the files that hold object code, in the `__pycache__` beside each module."""
+
+_INNER_CHANGES = (AttributeError, ImportError, NotImplementedError, TypeError)
+"""How it shows that an inner part of numba or llvmlite is not what it was."""
+
+logger = logging.getLogger("nicelevel.core")
 
 _loading = threading.RLock()
 _COMPILER = Path(__file__).with_name("compiling.py")
@@ -73,21 +81,40 @@ class Kernel:
 
     def _load(self, types: tuple[str, ...]) -> Function:
         with _loading:
-            stored = self._stored(types)
-            if not stored.exists():
-                from .compiling import compiled
+            try:
+                self._compiled[types] = _linked(self._object_code(types), types)
+            except _INNER_CHANGES as error:
+                # Only its public face of numba is promised to stay: it is slower to start, and computes the same.
+                logger.warning("%s is compiled in the plain way: %r", self.function.__name__, error)
+                from .compiling import plainly_compiled
 
-                _keep(stored, *compiled(self, types))
-            self._compiled[types] = _linked(stored.read_bytes(), types)
+                self._compiled[types] = plainly_compiled(self)
             return self._compiled[types]
 
-    def _stored(self, types: tuple[str, ...]) -> Path:
-        """Where the object code lies: named by all that it depends on."""
-        module = Path(self.function.__code__.co_filename)
+    def _object_code(self, types: tuple[str, ...]) -> bytes:
+        """What was stored, with its description on the first line; compiled now where nothing was."""
+        name = self._name(types)
+        folders = [Path(self.function.__code__.co_filename).parent / "__pycache__", own_cache()]
+        for folder in folders:
+            with suppress(OSError):
+                return (folder / name).read_bytes()
+        from .compiling import compiled
+
+        symbol, returned, code = compiled(self, types)
+        stored = json.dumps({"symbol": symbol, "returns": returned}).encode() + b"\n" + code
+        for folder in folders:
+            with suppress(
+                OSError
+            ):  # the package may lie where nobody may write; then it is compiled once for a person
+                _keep(folder / name, stored)
+                break
+        return stored
+
+    def _name(self, types: tuple[str, ...]) -> str:
+        """What the object code is stored under: all that it depends on."""
         files = (_digest(file) for file in sorted({*self._written_in(), _COMPILER}))
         text = "|".join((*_processor(), *files, self._described(), *types))
-        name = f"{self.function.__name__}.{hashlib.sha256(text.encode()).hexdigest()[:24]}{SUFFIX}"
-        return module.parent / "__pycache__" / name
+        return f"{self.function.__name__}.{hashlib.sha256(text.encode()).hexdigest()[:24]}{SUFFIX}"
 
 
 @cache
@@ -133,11 +160,17 @@ def _type_of(argument: Any) -> str:
     return _SCALAR_OF[type(argument)]
 
 
-def _keep(stored: Path, symbol: str, returned: str, code: bytes) -> None:
-    """Store object code under its name, whole or not at all."""
-    stored.parent.mkdir(exist_ok=True)
+def own_cache() -> Path:
+    """The folder of a person's caches (XDG Base Directory Specification), for what may not lie beside the modules."""
+    told = os.environ.get("XDG_CACHE_HOME")
+    return Path(told or Path.home() / ".cache") / "nice-level" / "kernels"
+
+
+def _keep(stored: Path, content: bytes) -> None:
+    """Store object code under its name, whole or not at all. Raises OSError."""
+    stored.parent.mkdir(exist_ok=True, parents=True)
     part = stored.with_suffix(f".{threading.get_native_id()}.part")
-    part.write_bytes(json.dumps({"symbol": symbol, "returns": returned}).encode() + b"\n" + code)
+    part.write_bytes(content)
     part.replace(stored)
 
 
@@ -175,22 +208,20 @@ def _linked(stored: bytes, types: tuple[str, ...]) -> Function:
 
 
 def _link(code: bytes, symbol: str) -> int:
-    engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), _target_machine())
-    engine.add_object_file(llvm.ObjectFileRef.from_data(code))
-    engine.finalize_object()
-    _engines.append(engine)
-    return int(engine.get_function_address(symbol))
+    library = llvm.JITLibraryBuilder().add_object_img(code).add_current_process().export_symbol(symbol)
+    _libraries.append(library.link(_linker(), str(len(_libraries))))
+    return int(_libraries[-1][symbol])
 
 
-_engines: list[Any] = []
+_libraries: list[Any] = []
 """Kept for as long as the program runs: the code lives in them."""
 
 
 @cache
-def _target_machine() -> Any:
+def _linker() -> Any:
     llvm.initialize_native_target()
     llvm.initialize_native_asmprinter()
-    return llvm.Target.from_default_triple().create_target_machine()
+    return llvm.create_lljit_compiler(llvm.Target.from_default_triple().create_target_machine())
 
 
 @cache

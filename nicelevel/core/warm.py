@@ -9,7 +9,6 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from .files.ogg import settle_serial
 from .kernels import SUFFIX
 from .measure import measure
 from .measure.gating import MOMENTARY_HOPS, series_lufs
@@ -46,7 +45,6 @@ def compile_kernels() -> None:
     with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("spawn")) as pool:
         list(pool.map(_measure, _KINDS))
     with tempfile.TemporaryDirectory() as folder:
-        settle_serial(_bursts(Path(folder), "ogg", "VORBIS"), 1)
         for channels, times in (("keep", 1), ("keep", 2), ("mono", 1)):
             spec = parse_spec(_LIMITED.format(channels=channels, rate_hz=times * _SAMPLE_RATE_HZ), channels)
             made = process(_bursts(Path(folder), *_KINDS[0]), spec, Path(folder), replace=True)

@@ -35,7 +35,7 @@ def create_app(config: Config, database_url: str) -> Flask:
     app.config.update(
         SECRET_KEY=config.secret("session"),
         MAX_CONTENT_LENGTH=config.largest_upload_bytes,
-        TRUSTED_HOSTS=["127.0.0.1", "localhost"],
+        TRUSTED_HOSTS=list(config.hosts),
         # Cookies know hosts and no ports: another program on this machine must not take ours for its own.
         SESSION_COOKIE_NAME=f"nice_level_{_mark_of(config)}",
         SESSION_COOKIE_SAMESITE="Strict",

@@ -39,8 +39,15 @@ SPREAD_PIXELS = (1244, 640)
 
 @jobs.get("/")
 def index() -> str:
-    boards = [board_of(job, audio()) for job in all_jobs()]
-    return render_template("jobs/index.html", boards=boards, today=date.today(), trash=trash())
+    """The jobs by their names; what their plans say comes row by row, for a plan may take its time."""
+    return render_template("jobs/index.html", jobs=all_jobs(), board=None, today=date.today(), trash=trash())
+
+
+@jobs.get("/jobs/<int:job_id>/row")
+def row(job_id: int) -> str:
+    """The row of a job on the list, in a table of its own: a row by itself is no HTML."""
+    job = job_or_404(job_id)
+    return render_template("jobs/row.html", job=job, board=board_of(job, audio()), today=date.today())
 
 
 @jobs.post("/jobs")

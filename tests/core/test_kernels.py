@@ -1,5 +1,6 @@
 """Kernels: compiled once, then linked without numba; alike whichever way they come."""
 
+import importlib.util
 import subprocess
 import sys
 
@@ -62,9 +63,9 @@ def test_the_same_parts_give_the_same_kernel():
 def test_measuring_again_links_nothing_more():
     signal = signals.noise(0.5)
     meter_signal(signal)
-    linked = len(kernels._engines)
+    linked = len(kernels._libraries)
     meter_signal(signal)
-    assert len(kernels._engines) == linked
+    assert len(kernels._libraries) == linked
 
 
 def test_strided_and_unaligned_arrays_are_read_where_they_lie():
@@ -94,3 +95,62 @@ def test_measuring_does_not_load_numba_once_it_is_compiled(tmp_path):
 @pytest.mark.parametrize("shape", [(1,), (3, 5), (48, 24)])
 def test_scratch_begins_on_a_cache_line(shape):
     assert aligned_zeros(shape, np.float64).ctypes.data % 64 == 0
+
+
+OWN_MODULE = """
+from nicelevel.core.kernels import kernel
+
+@kernel
+def halved(value: float) -> float:
+    return value / 2.0
+"""
+
+
+@pytest.fixture
+def module(tmp_path, monkeypatch):
+    """A module of its own, whose code was never compiled, and a folder of caches."""
+    path = tmp_path / "package" / "module.py"
+    path.parent.mkdir()
+    path.write_text(OWN_MODULE)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+
+    def load():
+        spec = importlib.util.spec_from_file_location("module", path)
+        loaded = importlib.util.module_from_spec(spec)
+        exec(compile(OWN_MODULE, str(path), "exec"), loaded.__dict__)
+        return loaded
+
+    return path, load
+
+
+def test_code_is_kept_beside_its_module(module, tmp_path):
+    path, load = module
+    assert load().halved(3.0) == 1.5
+    assert len(list((path.parent / "__pycache__").glob("halved.*.kernel"))) == 1
+    assert not (tmp_path / "cache").exists()
+
+
+def test_where_a_package_may_not_be_written_to_code_is_kept_for_its_user(module, monkeypatch):
+    """A file in the place of the folder: nobody can write there, root neither."""
+    path, load = module
+    (path.parent / "__pycache__").write_text("")
+    assert load().halved(3.0) == 1.5
+    assert len(list(kernels.own_cache().glob("halved.*.kernel"))) == 1
+    monkeypatch.setattr("nicelevel.core.compiling.compiled", None)  # it is not compiled again
+    assert load().halved(5.0) == 2.5
+
+
+def test_where_neither_can_be_written_it_is_compiled_and_used(module, tmp_path):
+    path, load = module
+    for name in (path.parent / "__pycache__", tmp_path / "cache"):
+        name.write_text("")
+    assert load().halved(3.0) == 1.5
+
+
+def test_another_numba_is_used_by_its_public_face(module, monkeypatch, caplog):
+    """What an inner part that is gone looks like."""
+    _, load = module
+    monkeypatch.delattr("llvmlite.binding.JITLibraryBuilder")
+    loaded = load()
+    assert [loaded.halved(value) for value in (3.0, 5.0)] == [1.5, 2.5]
+    assert "halved is compiled in the plain way" in caplog.text

@@ -21,6 +21,14 @@ def test_a_setting_without_sense_is_named(name, value):
         read_config({PREFIX + name: value})
 
 
+def test_the_names_that_are_answered_to_are_told_to_every_process():
+    config = read_config({PREFIX + "HOSTS": "studio.example  127.0.0.1"})
+    assert config.hosts == ("studio.example", "127.0.0.1")
+    assert read_config(config.environment()).hosts == config.hosts
+    with pytest.raises(SpecError, match=f"{PREFIX}HOSTS"):
+        read_config({PREFIX + "HOSTS": "  "})
+
+
 def test_every_setting_is_in_the_manual():
     manual = (Path(__file__).parents[2] / "docs" / "settings.md").read_text()
     for setting in SETTINGS:

@@ -4,6 +4,7 @@ import hashlib
 import io
 import re
 import zipfile
+from dataclasses import replace
 
 import pytest
 
@@ -201,7 +202,10 @@ def test_what_is_not_there_is_404_with_a_sentence(client, store, address):
 
 def test_the_list_of_jobs_says_what_is_late(client, store):
     client.post("/jobs", data={"title": "Late work", "due_on": "2020-01-31"})
-    assert "Late work" in client.get("/").text
+    listed = client.get("/").text
+    assert "Late work" in listed
+    (row,) = re.findall(r'data-row="([^"]+)"', listed)
+    assert "· late" not in client.get(row).text  # nothing is to be rendered yet
     assert client.post("/jobs", data={"title": "x", "due_on": "soon"}, headers=JSON).status_code == 422
 
 
@@ -214,6 +218,24 @@ def test_requests_without_the_pages_token_are_refused(config):
 
 def test_requests_for_another_host_are_refused(client, store):
     assert client.get("/", headers={"Host": "elsewhere.example"}).status_code == 400
+
+
+def test_the_names_that_are_answered_to_are_a_setting(config, store):
+    named = create_app(replace(config, hosts=("studio.example",)), config.database_url).test_client()
+    assert named.get("/", headers={"Host": "studio.example"}).status_code == 200
+    assert named.get("/", headers={"Host": "127.0.0.1"}).status_code == 400
+
+
+def test_the_list_of_jobs_comes_before_anything_is_planned(client, job, monkeypatch):
+    def planned(*_):
+        raise AssertionError("a plan was made")
+
+    monkeypatch.setattr("nicelevel.web.jobs.board_of", planned)
+    assert job.title in client.get("/").text
+    monkeypatch.undo()
+    row = client.get(f"/jobs/{job.id}/row").text
+    assert f'id="job-{job.id}"' in row
+    assert "data-row" not in row
 
 
 def test_every_answer_carries_the_policy_and_no_page_has_inline_code(client, job):

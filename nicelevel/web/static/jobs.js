@@ -4,7 +4,8 @@ import Alpine from "./vendor/alpine/alpine-csp.js";
 import { watchDrops } from "./drop.js";
 import { changeJob } from "./job_changes.js";
 import { isTyping, page, say } from "./page.js";
-import { post } from "./requests.js";
+import { keepingFocus, parsed, swapPart } from "./parts.js";
+import { getHtml, post } from "./requests.js";
 import { undoKeys } from "./undo.js";
 import { takeFiles } from "./uploads/uploads.js";
 
@@ -14,6 +15,7 @@ function jobs() {
 
     init() {
       undoKeys(this.$root.dataset.undo, () => location.reload());
+      fillRows(this.$root);
       watchDrops((on) => (this.dropping = on), (files) => this.makeJobOf(files));
       addEventListener("keydown", (event) => {
         if (event.key !== "n" || isTyping(event)) return;
@@ -80,6 +82,32 @@ function jobs() {
       }
     },
   };
+}
+
+// What the plans of a job say comes when its row does, one job after the other.
+function fillRows(root) {
+  const near = new Set();
+  let filling = false;
+  const fill = async () => {
+    if (filling || !near.size) return;
+    filling = true;
+    const [row] = near;
+    near.delete(row);
+    watcher.unobserve(row);
+    try {
+      const fresh = parsed(await getHtml(row.dataset.row)).querySelector("tr");
+      keepingFocus(() => swapPart(row, fresh));
+    } catch (error) {
+      say(error.message);
+    }
+    filling = false;
+    fill();
+  };
+  const watcher = new IntersectionObserver((entries) => {
+    for (const { target, isIntersecting } of entries) near[isIntersecting ? "add" : "delete"](target);
+    fill();
+  }, { rootMargin: "400px 0px" });
+  for (const row of root.querySelectorAll("tr[data-row]")) watcher.observe(row);
 }
 
 Alpine.data("page", page);

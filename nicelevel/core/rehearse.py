@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from .errors import UnsupportedError
 from .files import open_sink, take_in
 from .measure import Meter, measure
-from .measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND
+from .measure.envelope import ENVELOPE_HOPS_PER_SECOND, HOPS_PER_ENERGY
 from .plan.limiter import Limited
 from .prepare import Measured
 from .render import rendered_piece
@@ -46,7 +46,7 @@ TRIED_S, MOST_TRIES, CLOSE_RATIO, MOST_RAISED = 2, 4, 0.02, 1.5
 """A nominal bit rate is tried on PIECES of this length: how often, how near is near enough, and how far it is raised
 for a calm programme."""
 
-STEPS_PER_SECOND = HOPS_PER_SECOND // HOPS_PER_ENERGY
+STEPS_PER_SECOND = ENVELOPE_HOPS_PER_SECOND // HOPS_PER_ENERGY
 
 
 def expected_reading(path: Path, plan: Plan, limited: Limited | None, measured: Measured) -> Reading | None:

@@ -9,7 +9,7 @@ from typing import Any
 
 from jinja2 import Environment, PackageLoader
 
-from nicelevel.report.proof_sheet import Made, ProofSheet, proof_sheet
+from nicelevel.report.proof_sheet import ProofSheet, Written, proof_sheet
 from nicelevel.report.words import unbroken
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.current import Absent
@@ -27,7 +27,7 @@ def sheet_of(deliverable: Deliverable, audio: AudioFolder) -> ProofSheet:
     """The sheet of a written file."""
     kept = kept_version(deliverable.spec_id)
     return proof_sheet(
-        Made(
+        Written(
             title=deliverable.source.title,
             source_name=deliverable.source.file_name,
             file_name=str(deliverable.file_name),

@@ -86,7 +86,7 @@ _STANDARDS = {
 
 
 @dataclass(frozen=True)
-class Made:
+class Written:
     """What was kept of a deliverable: JSON of plan, reading and findings, and where it came from.
 
     spec_path: where the package has its spec as TOML.
@@ -131,7 +131,7 @@ class CurveDrawing:
 
 @dataclass(frozen=True)
 class ProofSheet:
-    made: Made
+    made: Written
     meets: bool
     headline: str
     how: str
@@ -144,7 +144,7 @@ class ProofSheet:
     command: str
 
 
-def proof_sheet(made: Made) -> ProofSheet:
+def proof_sheet(made: Written) -> ProofSheet:
     """The sheet of one written file."""
     rows = tuple(_row(finding, made) for finding in made.findings)
     missed = sum(not row.meets for row in rows)
@@ -163,7 +163,7 @@ def proof_sheet(made: Made) -> ProofSheet:
     )
 
 
-def _command(made: Made) -> str:
+def _command(made: Written) -> str:
     """What anybody may run in the unpacked package."""
     return f"nice-level check FILE --spec {made.spec_path}"
 
@@ -187,7 +187,7 @@ def _how(plan: dict[str, Any]) -> str:
     return f"{gain}, {limited}. Measured on the written file."
 
 
-def _row(finding: dict[str, Any], made: Made) -> RuleRow:
+def _row(finding: dict[str, Any], made: Written) -> RuleRow:
     rule = finding["rule"]
     predicted = made.plan["predicted"].get(_PREDICTED.get(rule, ""))
     return RuleRow(
@@ -228,7 +228,7 @@ def _stated(rule: str, value: Any) -> str:
     return level(value, decimals=2)
 
 
-def _vial(made: Made, meets: bool) -> Vial:
+def _vial(made: Written, meets: bool) -> Vial:
     loudness = made.spec.loudness
     seal = "proved" if meets else "missed"
     if loudness is None:
@@ -251,7 +251,7 @@ def course_json(reading: Reading) -> list[float | None]:
     return [round(float(part.max()), 2) if len(part) else None for part in loudest]
 
 
-def _curve(made: Made) -> CurveDrawing:
+def _curve(made: Written) -> CurveDrawing:
     course, duration_s = made.measured.get("course") or [], made.measured["duration_s"]
     known = [value for value in course if value is not None]
     loudness = made.spec.loudness
@@ -293,7 +293,7 @@ def _sha256_lines(digest: str) -> list[str]:
     return [" ".join(groups[at : at + 6]) for at in range(0, len(groups), 6)]
 
 
-def _file_facts(made: Made) -> tuple[tuple[str, str], ...]:
+def _file_facts(made: Written) -> tuple[tuple[str, str], ...]:
     return (
         ("Name", made.file_name),
         ("Size", f"{made.size_bytes:,} bytes"),
@@ -302,7 +302,7 @@ def _file_facts(made: Made) -> tuple[tuple[str, str], ...]:
     )
 
 
-def _way_facts(made: Made) -> tuple[tuple[str, str], ...]:
+def _way_facts(made: Written) -> tuple[tuple[str, str], ...]:
     was, now, rounds = made.source, made.measured, made.plan.get("rounds", 1)
     carried = made.plan.get("metadata", {}).get("kept", [])
     resampled = f"resampled to {now['sample_rate']} Hz" if was.source.sample_rate_hz != now["sample_rate"] else ""

@@ -13,7 +13,7 @@ from nicelevel.core.digest import seed_of
 from nicelevel.core.errors import NiceLevelError, NotFoundError
 from nicelevel.core.files.between import kept_open
 from nicelevel.core.files.decode import decode
-from nicelevel.core.hear import FileProgramme, Finish, Level, NoiseOf, PlanProgramme, heard_lufs
+from nicelevel.core.hear import FileProgramme, Finish, HeardLevel, NoiseOf, PlanProgramme, heard_lufs
 from nicelevel.core.hear.programmes import AC3_DELAY_FRAMES, NoiseKind
 from nicelevel.core.prepare.for_output import recipe_for_two
 from nicelevel.core.signals import Seekable
@@ -43,7 +43,7 @@ Kind = Literal["source", "plan", "made", "reference", "version"]
 
 
 @dataclass(frozen=True)
-class Take:
+class Audible:
     """One thing that can be heard. stamp: another one where what is heard under the same key has changed.
 
     is_here: of the source itself, at the destination that is looked at.
@@ -53,7 +53,7 @@ class Take:
     kind: Kind
     name: str
     detail: str
-    level: Level
+    level: HeardLevel
     rate_hz: int
     duration_s: float
     stamp: str
@@ -70,7 +70,7 @@ class Fold:
     higher_db: float = 0.0
 
 
-def takes_of(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[Take, ...]:
+def takes_of(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[Audible, ...]:
     """What a measured source can be heard as, itself first; then at a destination, at the others, other versions."""
     here, fold = [_of_source(source, "source", audio)], fold_of(source, audio)
     made = deliverables_of(source.job_id, KEPT_FILES, source.id)
@@ -88,7 +88,7 @@ def takes_of(source: Source, destination: Destination | None, audio: AudioFolder
     return (*takes, *(each for each in _versions(source, audio) if each.key not in known))
 
 
-def landing_of(source: Source, destination: Destination, audio: AudioFolder) -> Take:
+def landing_of(source: Source, destination: Destination, audio: AudioFolder) -> Audible:
     """How a measured source lands at a destination: what was written, else its plan, else itself as it is."""
     plans = plans_at(source, destination, audio)
     written, fold = deliverables_of(source.job_id, KEPT_FILES, source.id), fold_of(source, audio)
@@ -112,12 +112,12 @@ def plans_at(source: Source, destination: Destination, audio: AudioFolder) -> tu
         return None
 
 
-def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Take:
+def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Audible:
     reading = load_figures(source.digest, audio)
     name = "Source" if kind == "source" else source.title
     detail = {"source": source.title, "reference": "the others are matched to it", "version": "another version"}[kind]
     level = _level(reading, fold_of(source, audio))
-    return Take(f"source-{source.id}", kind, name, detail, level, *_length(reading), source.digest[:16])
+    return Audible(f"source-{source.id}", kind, name, detail, level, *_length(reading), source.digest[:16])
 
 
 def _shown(plans: Sequence[Plan] | None) -> list[Plan]:
@@ -132,7 +132,7 @@ def _planned(
     name: str,
     fold: Fold,
     of_each: bool = False,
-) -> list[Take]:
+) -> list[Audible]:
     """Plans that are not rendered yet, of the first format or of each; of files per channel the whole programme."""
     shown = _shown(plans)
     takes = []
@@ -144,13 +144,13 @@ def _planned(
         called = f"{name}, {encoding_word(output.coding)}" if of_each and len(shown) > 1 else name
         detail = f"{spec_of(destination.spec).spec.name}, not rendered yet"
         level, length = _level(plan.predicted, fold), _length(plan.predicted)
-        takes.append(Take(key, "plan", called, detail, level, *length, stamp, output.is_lossy, output.bits))
+        takes.append(Audible(key, "plan", called, detail, level, *length, stamp, output.is_lossy, output.bits))
     return takes
 
 
 def _made(
     made: Sequence[Deliverable], destination: Destination, plans: Sequence[Plan] | None, name: str, fold: Fold
-) -> list[Take]:
+) -> list[Audible]:
     """What was written for the present spec as it is planned today; a file of a single channel is none."""
     here = [
         each
@@ -160,7 +160,7 @@ def _made(
         if each.measured and not (each.plan or {}).get("format", {}).get("channel")
     ]
     return [
-        Take(
+        Audible(
             f"made-{each.id}",
             "made",
             f"{name}, {encoding_word(each.measured['encoding'])}" if len(here) > 1 else name,
@@ -175,14 +175,14 @@ def _made(
     ]
 
 
-def _reference(source: Source, destination: Destination, audio: AudioFolder) -> list[Take]:
+def _reference(source: Source, destination: Destination, audio: AudioFolder) -> list[Audible]:
     reference = destination.reference
     if reference is None or reference.id == source.id or reference.state != "measured":
         return []
     return [_of_source(reference, "reference", audio)]
 
 
-def _versions(source: Source, audio: AudioFolder) -> list[Take]:
+def _versions(source: Source, audio: AudioFolder) -> list[Audible]:
     standing = standings_of(sources_of(source.job_id), audio).get(source.id)
     keys = [key for key in (standing.versions if standing else ()) if key != source.id]
     return [_of_source(each, "version", audio) for each in map(find_source, keys) if each]
@@ -202,11 +202,11 @@ def fold_of(source: Source, audio: AudioFolder) -> Fold:
     return Fold(folded.integrated_lufs - reading.integrated_lufs, folded.true_peak_dbtp - reading.true_peak_dbtp)
 
 
-def _level(reading: Reading, fold: Fold) -> Level:
+def _level(reading: Reading, fold: Fold) -> HeardLevel:
     return _heard_level(reading.integrated_lufs, reading.true_peak_dbtp, reading.source.layout, fold)
 
 
-def _level_of_made(made: Deliverable, fold: Fold) -> Level:
+def _level_of_made(made: Deliverable, fold: Fold) -> HeardLevel:
     silent = float("-inf")
     lufs, peak = (silent if made.measured[key] is None else made.measured[key] for key in _LEVELS_OF_MADE)
     return _heard_level(lufs, peak, layout_from_count(made.measured["channels"]), fold)
@@ -215,10 +215,10 @@ def _level_of_made(made: Deliverable, fold: Fold) -> Level:
 _LEVELS_OF_MADE = ("integrated_lufs", "true_peak_dbtp")
 
 
-def _heard_level(lufs: float, true_peak_dbtp: float, layout: Layout, fold: Fold) -> Level:
+def _heard_level(lufs: float, true_peak_dbtp: float, layout: Layout, fold: Fold) -> HeardLevel:
     if len(layout.positions) <= 2:
-        return Level(heard_lufs(lufs, layout), true_peak_dbtp)
-    return Level(lufs + fold.louder_lu, true_peak_dbtp + fold.higher_db)
+        return HeardLevel(heard_lufs(lufs, layout), true_peak_dbtp)
+    return HeardLevel(lufs + fold.louder_lu, true_peak_dbtp + fold.higher_db)
 
 
 def _length(reading: Reading) -> tuple[int, float]:

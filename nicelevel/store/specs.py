@@ -171,7 +171,7 @@ def keep_spec(slug: str, toml: str, number: int = 0) -> SpecVersion:
 
 
 @dataclass(frozen=True)
-class Kept:
+class KeptSpec:
     """A spec as it was kept, and which version of an own spec that is, the first being 1 (of one that ships 0)."""
 
     spec: Spec
@@ -179,11 +179,11 @@ class Kept:
 
 
 @lru_cache(maxsize=1024)
-def kept_version(version_id: int) -> Kept:
+def kept_version(version_id: int) -> KeptSpec:
     """A version by its id. What was kept never changes, so it is remembered."""
     row = SpecVersion.get_by_id(version_id)
     earlier = SpecVersion.select().where(SpecVersion.slug == row.slug, SpecVersion.id <= row.id)
-    return Kept(spec_of(row), 0 if row.slug in shipped_specs() else earlier.count())
+    return KeptSpec(spec_of(row), 0 if row.slug in shipped_specs() else earlier.count())
 
 
 def spec_of(version: SpecVersion) -> Spec:

@@ -33,7 +33,7 @@ from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
 from nicelevel.store.versions import Standing, standings_of
 
-from .hearing_sheet import Sheet, sheet_of
+from .hearing_sheet import HearingSheet, sheet_of
 from .questions import Question, questions_of
 
 FIRST_BY_ID = 1_000_000.0
@@ -148,7 +148,7 @@ class CloseUp:
     row: Row
     cell: Cell
     drawing: LoudnessDrawing | None
-    sheet: Sheet | None
+    sheet: HearingSheet | None
     linked: tuple[str, ...]
     proposed: tuple[Source, ...]
 

@@ -28,7 +28,7 @@ from nicelevel.store.sources import find_source
 from nicelevel.store.specs import spec_of
 from nicelevel.work.differences import defer_comparison
 
-from .hearing_sheet import Sheet, sheet_of
+from .hearing_sheet import HearingSheet, sheet_of
 
 _VERSION = re.compile(r"source-(\d{1,18})")
 
@@ -46,7 +46,7 @@ class Comparison:
     plan: Plan | None
     before: Side
     after: Side
-    sheet: Sheet
+    sheet: HearingSheet
     version: Source | None
     sentences: tuple[str, ...]
     is_pending: bool

@@ -12,7 +12,7 @@ from nicelevel.core.values import Note, Place
 from nicelevel.report.board_words import short_note
 from nicelevel.report.words import level
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.hearing import Take, landing_of, plan_at, takes_of
+from nicelevel.store.hearing import Audible, landing_of, plan_at, takes_of
 from nicelevel.store.models import Destination, Source
 from nicelevel.store.neighbours import with_neighbour_notes
 from nicelevel.store.planning import limited_of
@@ -27,7 +27,7 @@ HIGHEST_RATE_HZ, LOWEST_RATE_HZ = 192_000, 8_000
 class Heard:
     """A take as it is played: the gain at which it is as loud as the others, and the one that leaves differences."""
 
-    take: Take
+    take: Audible
     gain_db: float
     real_gain_db: float
 
@@ -41,7 +41,7 @@ class Heard:
 
 
 @dataclass(frozen=True)
-class Sheet:
+class HearingSheet:
     """rate_hz: that all takes are played at; the plan's own, so that it is heard as it would be written."""
 
     source: Source
@@ -81,7 +81,7 @@ class Sheet:
         return next((each for each in self.shown if each.take.kind == "plan"), None)
 
 
-def sheet_of(source: Source, destination: Destination | None, audio: AudioFolder) -> Sheet | None:
+def sheet_of(source: Source, destination: Destination | None, audio: AudioFolder) -> HearingSheet | None:
     """What is heard of a source, at a destination where one is given; None until it is measured."""
     if source.state != "measured":
         return None
@@ -91,7 +91,7 @@ def sheet_of(source: Source, destination: Destination | None, audio: AudioFolder
     levels = [each.level for each in takes]
     heard = tuple(map(Heard, takes, matched_gains_db(levels), real_gains_db(levels)))
     duration_s = max(each.duration_s for each in takes)
-    return Sheet(source, destination, rate_hz, duration_s, heard, _stops(source, destination, audio))
+    return HearingSheet(source, destination, rate_hz, duration_s, heard, _stops(source, destination, audio))
 
 
 def _stops(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[tuple[float, str], ...]:

@@ -28,7 +28,7 @@ from nicelevel.core.signals import Signal
 from nicelevel.core.specs import Spec
 from nicelevel.core.steps import Recipe, listen, recipe_from_json, recipe_to_json, resolve
 from nicelevel.core.steps.chain import recipe_digest
-from nicelevel.core.values import Deliverable as Made
+from nicelevel.core.values import Deliverable as Proved
 from nicelevel.core.values import Plan
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.proof_sheet import course_json
@@ -322,7 +322,7 @@ def _order(source: Source, spec: Spec, plan: Plan, audio: AudioFolder, kept: Sig
     )
 
 
-def _made_as(done: Made) -> dict[str, Any]:
+def _made_as(done: Proved) -> dict[str, Any]:
     """What is kept beside the plan of a deliverable: how it came to be."""
     carried = {"kept": list(done.kept), "dropped": list(done.dropped)}
     prepared = [each.step.doing for each in done.plan.chain.done]

@@ -13,7 +13,7 @@ from nicelevel.core.files import take_in
 from nicelevel.core.hear import (
     DifferenceOf,
     FileProgramme,
-    Level,
+    HeardLevel,
     NoiseOf,
     PlanProgramme,
     heard_lufs,
@@ -153,7 +153,7 @@ def test_what_can_only_be_read_from_its_start_says_so(tmp_path, take):
 
 
 def test_matched_everything_has_the_loudness_of_the_source():
-    levels = [Level(-20.0, -3.0), Level(-14.0, -1.0), Level(-23.0, -6.0)]
+    levels = [HeardLevel(-20.0, -3.0), HeardLevel(-14.0, -1.0), HeardLevel(-23.0, -6.0)]
     gains = matched_gains_db(levels)
     assert [level.lufs + gain for level, gain in zip(levels, gains, strict=True)] == pytest.approx([-20.0] * 3)
 
@@ -161,8 +161,8 @@ def test_matched_everything_has_the_loudness_of_the_source():
 def test_matching_raises_no_peak_over_the_sources_own_or_full_scale():
     """A quiet take with high peaks brings all down; a source over full scale is no leave to clip."""
     for levels in (
-        [Level(-20.0, -3.0), Level(-30.0, -5.0)],
-        [Level(-12.0, +0.8), Level(-20.0, -1.0)],
+        [HeardLevel(-20.0, -3.0), HeardLevel(-30.0, -5.0)],
+        [HeardLevel(-12.0, +0.8), HeardLevel(-20.0, -1.0)],
     ):
         gains = matched_gains_db(levels)
         loudness = [level.lufs + gain for level, gain in zip(levels, gains, strict=True)]
@@ -172,15 +172,20 @@ def test_matching_raises_no_peak_over_the_sources_own_or_full_scale():
 
 
 def test_real_levels_keep_their_differences_and_are_never_louder_than_the_source():
-    levels = [Level(-20.0, -3.0), Level(-14.0, -1.0), Level(-23.0, -6.0), Level(-math.inf, -math.inf)]
+    levels = [
+        HeardLevel(-20.0, -3.0),
+        HeardLevel(-14.0, -1.0),
+        HeardLevel(-23.0, -6.0),
+        HeardLevel(-math.inf, -math.inf),
+    ]
     gains = real_gains_db(levels)
     assert len(set(gains)) == 1
     assert gains[0] == pytest.approx(-6.0)
-    assert real_gains_db([Level(-14.0, -1.0), Level(-20.0, -3.0)]) == [0.0, 0.0]
+    assert real_gains_db([HeardLevel(-14.0, -1.0), HeardLevel(-20.0, -3.0)]) == [0.0, 0.0]
 
 
 def test_silence_is_left_as_it_is():
-    gains = matched_gains_db([Level(-math.inf, -math.inf), Level(-14.0, -1.0)])
+    gains = matched_gains_db([HeardLevel(-math.inf, -math.inf), HeardLevel(-14.0, -1.0)])
     assert gains == [0.0, 0.0]
 
 
@@ -296,7 +301,9 @@ def test_a_deliverable_matched_in_the_player_is_as_loud_as_its_source(tmp_path, 
     found, limited = _planned(take, _spec(FORMATS["16 bit, dithered"]))
     staged = render(take, found, limited, tmp_path / "out.wav")
     readings = [measure(take), measure(staged.path)]
-    levels = [Level(heard_lufs(each.integrated_lufs, each.source.layout), each.true_peak_dbtp) for each in readings]
+    levels = [
+        HeardLevel(heard_lufs(each.integrated_lufs, each.source.layout), each.true_peak_dbtp) for each in readings
+    ]
     gains = matched_gains_db(levels)
     for path, gain in zip((take, staged.path), gains, strict=True):
         samples, rate = soundfile.read(path)

@@ -20,7 +20,7 @@ from .wave_chunks import (
     read_info,
 )
 
-Level = Literal["none", "tags", "all"]
+MetadataLevel = Literal["none", "tags", "all"]
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ def read_metadata(path: Path) -> Metadata:
 
 
 def carry_metadata(
-    source: Path, rate_hz: int, target: Path, output: OutputFormat, level: Level, timeline: Timeline = UNMOVED
+    source: Path, rate_hz: int, target: Path, output: OutputFormat, level: MetadataLevel, timeline: Timeline = UNMOVED
 ) -> Carried:
     """Write into a deliverable what its source says, as far as is asked for and its format has a place.
 

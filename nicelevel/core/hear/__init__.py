@@ -1,7 +1,7 @@
 """Hearing: any seconds of a source, a plan or a written file, for two loudspeakers, at one loudness."""
 
 from .blind import Score, score
-from .levels import Level, heard_lufs, matched_gains_db, real_gains_db
+from .levels import HeardLevel, heard_lufs, matched_gains_db, real_gains_db
 from .places import Join, Stop, joins_of, stops_of
 from .programmes import (
     DifferenceOf,
@@ -16,8 +16,8 @@ __all__ = [
     "DifferenceOf",
     "FileProgramme",
     "Finish",
+    "HeardLevel",
     "Join",
-    "Level",
     "NoiseOf",
     "PlanProgramme",
     "Score",

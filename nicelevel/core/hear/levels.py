@@ -14,7 +14,7 @@ QUIETEST_LUFS = -70.0
 
 
 @dataclass(frozen=True)
-class Level:
+class HeardLevel:
     """A programme as two loudspeakers play it: its integrated loudness there, and its true peak."""
 
     lufs: float
@@ -33,7 +33,7 @@ def heard_lufs(integrated_lufs: float, layout: Layout) -> float:
     return integrated_lufs + (BOTH_SIDES_LU if len(layout.positions) == 1 else 0.0)
 
 
-def matched_gains_db(levels: Sequence[Level]) -> list[float]:
+def matched_gains_db(levels: Sequence[HeardLevel]) -> list[float]:
     """The gains that bring all to one loudness: that of the first, the source.
 
     All are lower where one that is raised to it would pass the source's own true peak, or full scale. What is silent
@@ -48,7 +48,7 @@ def matched_gains_db(levels: Sequence[Level]) -> list[float]:
     return [0.0 if each.is_silent else level_lufs - each.lufs for each in levels]
 
 
-def real_gains_db(levels: Sequence[Level]) -> list[float]:
+def real_gains_db(levels: Sequence[HeardLevel]) -> list[float]:
     """One gain for all, so that their differences are heard: none is louder, or higher in peak, than the source."""
     source = levels[0]
     heard = [each for each in levels if not each.is_silent]

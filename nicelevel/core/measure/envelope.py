@@ -12,10 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats
-from .gating import HOPS_PER_SECOND as ENERGIES_PER_SECOND
+from .gating import HOPS_PER_SECOND
 
-HOPS_PER_SECOND = 1000
-HOPS_PER_ENERGY = HOPS_PER_SECOND // ENERGIES_PER_SECOND
+ENVELOPE_HOPS_PER_SECOND = 1000
+HOPS_PER_ENERGY = ENVELOPE_HOPS_PER_SECOND // HOPS_PER_SECOND
 """Ten hops of the envelope are one of the loudness."""
 
 STEPS_PER_DB = 320

@@ -11,7 +11,7 @@ from ..files.codes import CodeBuffer, Coding, coding_of
 from ..kernels import Integers, aligned_zeros
 from ..units import ratio_from_db
 from ..values import Curves, Reading, Source
-from .envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND
+from .envelope import ENVELOPE_HOPS_PER_SECOND, HOPS_PER_ENERGY
 from .gating import (
     MOMENTARY_HOPS,
     SHORT_TERM_HOPS,
@@ -71,8 +71,8 @@ class Meter:
         needed_s = -(-source.frames // (rate_hz * self._stretches))
         self._stretch_s = max(1, min(longest_stretch_s, STRETCH_FRAMES // rate_hz, needed_s))
         block_s = self._stretches * self._stretch_s
-        hops = np.arange(-REST_HOPS, block_s * HOPS_PER_SECOND + 2 * DEFERRED_HOPS)
-        edges = hops * rate_hz // HOPS_PER_SECOND
+        hops = np.arange(-REST_HOPS, block_s * ENVELOPE_HOPS_PER_SECOND + 2 * DEFERRED_HOPS)
+        edges = hops * rate_hz // ENVELOPE_HOPS_PER_SECOND
         self._edges = edges - edges[0]
         self._start = int(self._edges[REST_HOPS])
         self._end = self._start + block_s * rate_hz
@@ -89,7 +89,7 @@ class Meter:
         self._squares: list[NDArray[np.float64]] = []
         self._peaks: list[NDArray[np.float32]] = []
         self._correlations: list[NDArray[np.float32]] = []
-        self._room = _Found(channels, block_s * HOPS_PER_SECOND)
+        self._room = _Found(channels, block_s * ENVELOPE_HOPS_PER_SECOND)
         self._levels = LevelMeter(source, self._coding)
         longest_hop_frames = int(np.diff(self._edges).max())
         self._true_peak = TruePeakMeter(self._coding, channels, longest_hop_frames)
@@ -151,7 +151,7 @@ class Meter:
         channels, rate_hz = self._source.channels, self._source.sample_rate_hz
         stretch_s = min(self._stretch_s, -(-frames // (rate_hz * self._stretches)))
         stretches = -(-frames // (rate_hz * stretch_s))
-        stretch_hops = stretch_s * HOPS_PER_SECOND
+        stretch_hops = stretch_s * ENVELOPE_HOPS_PER_SECOND
         all_hops = stretches * stretch_hops
         # A whole buffer uses the same room again: memory that is new has to be brought in page by page.
         whole = all_hops == self._room.energies.shape[1]
@@ -227,7 +227,7 @@ class Meter:
 
     def _search_peaks(self, first_hop: int, last_hop: int) -> None:
         codes = self._buffer.codes[: self._filled]
-        done_hops = self._done_frames * HOPS_PER_SECOND // self._source.sample_rate_hz - REST_HOPS
+        done_hops = self._done_frames * ENVELOPE_HOPS_PER_SECOND // self._source.sample_rate_hz - REST_HOPS
         self._true_peak.feed(codes, self._edges, self._magnitudes, first_hop, last_hop, done_hops)
         if self._hop_files:
             searched = codes, self._edges, self._magnitudes, first_hop, last_hop

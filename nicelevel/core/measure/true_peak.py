@@ -24,7 +24,7 @@ from ..files.codes import Coding, take_channel
 from ..kernels import Floats, Integers, kernel, vectorised
 from ..units import db_from_ratio
 from ..values import Place
-from .envelope import HOPS_PER_SECOND
+from .envelope import ENVELOPE_HOPS_PER_SECOND
 
 PHASES = 16
 TAPS = 64
@@ -139,7 +139,8 @@ class TruePeakMeter:
         breaks = np.flatnonzero(np.diff(hops) > CLOSE_HOPS)
         starts, ends = np.concatenate(([0], breaks + 1)), np.concatenate((breaks, [len(hops) - 1]))
         edges_s = [
-            (hops[a] / HOPS_PER_SECOND, (hops[b] + 1) / HOPS_PER_SECOND) for a, b in zip(starts, ends, strict=True)
+            (hops[a] / ENVELOPE_HOPS_PER_SECOND, (hops[b] + 1) / ENVELOPE_HOPS_PER_SECOND)
+            for a, b in zip(starts, ends, strict=True)
         ]
         return tuple((max(0.0, float(start)), float(end)) for start, end in edges_s)
 

@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats, Integers, kernel, vectorised
-from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND, LOWEST_DB, STEPS_PER_DB
+from ..measure.envelope import ENVELOPE_HOPS_PER_SECOND, HOPS_PER_ENERGY, LOWEST_DB, STEPS_PER_DB
 from ..units import ratios_from_db
 from ..values import Limiter
 
@@ -38,7 +38,7 @@ ROW_NODES = BLOCK_HOPS + SPLINE_HOPS
 DENSITY_S = 0.4
 """How far back the share of limited time is looked at that slows the way back."""
 
-DENSITY_STEP = HOPS_PER_ENERGY / (DENSITY_S * HOPS_PER_SECOND)
+DENSITY_STEP = HOPS_PER_ENERGY / (DENSITY_S * ENVELOPE_HOPS_PER_SECOND)
 
 DENSITY_LEFT = (1.0 - DENSITY_STEP) ** BLOCK_ENERGIES
 """What is left of the density after a block without limiting."""

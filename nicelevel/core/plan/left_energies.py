@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats, Integers, vectorised
-from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND
+from ..measure.envelope import ENVELOPE_HOPS_PER_SECOND, HOPS_PER_ENERGY
 from ..measure.hop_files import Hops
 from ..measure.k_weighting import low_band_biquad
 from ..measure.low_band import FULL_SCALE as LOW_FULL_SCALE
@@ -31,7 +31,7 @@ def low_band_filter(source: Source) -> NDArray[np.float64]:
 
     b0, e1, e2, a1, a2; after y = b0 · x + p: p = e1 · x + q - a1 · p and q = e2 · x - a2 · p.
     """
-    b0, b1, b2, a1, a2 = low_band_biquad(HOPS_PER_SECOND, source.sample_rate_hz)
+    b0, b1, b2, a1, a2 = low_band_biquad(ENVELOPE_HOPS_PER_SECOND, source.sample_rate_hz)
     return np.array([b0, b1 - a1 * b0, b2 - a2 * b0, a1, a2])
 
 

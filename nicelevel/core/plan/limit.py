@@ -1,8 +1,9 @@
 """Gain and limiter together: the gain whose limited programme sits on the target.
 
-The loudness that is left after limiting is computed from the hops. The gain is found in steps, each of which costs a
-few milliseconds for ten minutes of audio: what is lost to the limiter grows as the peaks and energies of blocks say,
-and a first step says how many times as much. Only where peaks pass the ceiling is anything computed.
+The loudness after limiting is computed from the hops. The gain is found in steps, each of which costs a few
+milliseconds for ten minutes of audio. The first guess is an estimate: blocks of 160 ms are lowered as a whole by what
+their peak passes the ceiling; one exact step measures the loss, and the estimate is scaled by the measured over the
+estimated loss. Only blocks whose peak passes the ceiling are computed.
 """
 
 import math
@@ -20,7 +21,7 @@ from ..prepare import Measured
 from ..specs import Spec
 from ..units import db_from_energy
 from ..values import Limiter, Limiting, PeakKind, Plan
-from .limiter import Envelope, Left, Limited
+from .limiter import AfterCurve, Envelope, Limited
 
 HELD_BY_LIMITER = frozenset({"max_true_peak_dbtp", "max_sample_peak_dbfs", "full_scale"})
 """The ceilings that a limiter can hold."""
@@ -32,6 +33,8 @@ MARGIN_DB = 0.02
 """The curve is made for a ceiling so much lower: true peaks of single hops may be read that much too low."""
 
 CLOSE_LU, MOST_STEPS = 0.003, 12
+"""The search ends within this of the target, or after so many steps."""
+
 LEAST_DB = 1e-4
 """The deepest limiting stays so far under what is allowed: nodes are kept in single precision."""
 
@@ -39,7 +42,7 @@ SHORT_STEP, SHORT_DB = 0.25, 0.05
 """A step is short that is less than this share of the last one, and less than this."""
 
 LEAST_SLOPE = 0.05
-"""A step goes as far as if so much of more gain were left, at most."""
+"""The slope (loudness gained per dB of gain) is treated as at least this, which bounds the length of a step."""
 
 
 @dataclass(frozen=True)
@@ -74,7 +77,8 @@ def limit_to_target(
 ) -> Solution:
     """The solution that sits on the target, or as near to it as may be limited.
 
-    wanted_db: the gain that would reach the target without a limiter; most_limiting_db: where left out, the spec's.
+    ceilings: in dB by the names of their rules; wanted_db: the gain that would reach the target without a limiter;
+    most_limiting_db: the deepest reduction, the spec's where it is left out.
     """
     limiter = limiter_for(spec, ceilings)
     envelope = envelope_of(measured, limiter)
@@ -114,7 +118,7 @@ class _Search:
     envelope: Envelope
     limiter: Limiter
 
-    def short_db(self, left: Left) -> float:
+    def short_db(self, left: AfterCurve) -> float:
         """What is missing to the target in the measure that the spec names."""
         assert self.spec.loudness
         return self._target() - level_after(self.spec.loudness.measure, self.measured, left)
@@ -124,7 +128,10 @@ class _Search:
         return self.spec.loudness.target_for(self.measured.reading.source.channels)
 
     def to_target(self, unlimited_db: float, highest_gain_db: float) -> tuple[float, Limited]:
-        """From a guess by blocks on: the first step by what was lost, the next ones by secant.
+        """The gain that sits on the target: the first step by the scaled estimate, the next ones by secant.
+
+        unlimited_db: the gain that would reach the target without a limiter; highest_gain_db: the gain at which the
+        limiter would reach its greatest allowed depth.
 
         Where the search ends depends on where it begins, by some thousandths of a LU: so it begins at what signal and
         spec alone say, never at what other plans found.
@@ -136,7 +143,7 @@ class _Search:
         more_db, best = 0.0, (abs(short_db), gain_db, left)
         if abs(short_db) >= CLOSE_LU:
             more_db = self._more_db(gain_db, short_db, unlimited_db)
-        before: Left | None = None
+        before: AfterCurve | None = None
         for _ in range(MOST_STEPS):
             next_db = min(gain_db + more_db, highest_gain_db)
             if abs(short_db) < CLOSE_LU or next_db == gain_db:
@@ -149,8 +156,11 @@ class _Search:
             best = min(best, (abs(short_db), gain_db, left), key=lambda each: each[0])
         return best[1], self.envelope.finished(best[2])
 
-    def _left(self, gain_db: float, last: Left, before: Left | None) -> Left:
-        """What the limiter leaves: after a step that is short against the last one, energies go on in a line."""
+    def _left(self, gain_db: float, last: AfterCurve, before: AfterCurve | None) -> AfterCurve:
+        """The signal after limiting; after a step much shorter than the last one by linear extrapolation.
+
+        last, before: what the two steps before gave, the latest first.
+        """
         if before and before.is_computed and last.is_computed:
             step_db, last_step_db = gain_db - last.gain_db, last.gain_db - before.gain_db
             if abs(step_db) < SHORT_STEP * abs(last_step_db) and abs(step_db) < SHORT_DB:
@@ -158,11 +168,15 @@ class _Search:
         return self.envelope.left(gain_db, self.limiter)
 
     def _more_db(self, gain_db: float, short_db: float, unlimited_db: float) -> float:
-        """How much more gain gives what is missing, by what the limiter was found to take of it."""
+        """How much more gain makes up for what is missing, by the loss to the limiter as it was measured.
+
+        gain_db, short_db: of the step before, and what it missed the target by; unlimited_db: the gain that would
+        reach the target without a limiter.
+        """
         most_db, lost_db = abs(short_db) / LEAST_SLOPE, gain_db - (unlimited_db - short_db)
         nearer_db = self.envelope.nearer_gain_db(unlimited_db, self.limiter.ceiling_db, gain_db, lost_db)
         more_db = nearer_db - gain_db
-        # Past the last block it knows nothing: there a step goes as far as any may.
+        # Where every block is limited already the estimate says nothing: then the longest step is taken.
         if more_db * short_db <= 0.0:
             return math.copysign(most_db, short_db)
         return max(-most_db, min(most_db, more_db))
@@ -185,7 +199,7 @@ class _Search:
         )
 
 
-def level_after(measure: str, measured: Measured, left: Left) -> float:
+def level_after(measure: str, measured: Measured, left: AfterCurve) -> float:
     """The level that is left after limiting, in one of LIMITED_MEASURES."""
     if measure == "rms":
         before = float(measured.reading.curves.squares.sum())

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats, Integers, vectorised
-from ..measure.envelope import HOPS_PER_ENERGY, HOPS_PER_SECOND, LOWEST_DB, STEPS_PER_DB
+from ..measure.envelope import ENVELOPE_HOPS_PER_SECOND, HOPS_PER_ENERGY, LOWEST_DB, STEPS_PER_DB
 from ..measure.gating import gating_blocks
 from ..measure.hop_files import Hops
 from ..units import db_from_energies, db_from_ratio, energies_from_db, ratios_from_db
@@ -23,10 +23,10 @@ SINGLE_PEAKS_DB = 0.1
 
 
 @dataclass(frozen=True)
-class Left:
-    """What a curve leaves of a signal after a gain: energies and squares as in `Curves`.
+class AfterCurve:
+    """A signal after a gain and a gain curve: energies and squares as in `Curves`.
 
-    is_computed: from the hops, not from what other curves leave.
+    is_computed: from the hops; else extrapolated from two others.
     """
 
     gain_db: float
@@ -48,7 +48,7 @@ class Limited:
     lowest: the lowest node of every 10 ms; peaks: largest sample and true peak as ratios of ±1.0.
     """
 
-    left: Left
+    left: AfterCurve
     lowest: NDArray[np.float32]
     sample_peak: float
     true_peak: float
@@ -60,7 +60,7 @@ class Limited:
         deep = np.flatnonzero(self.lowest < 10.0 ** (-PLACE_DB / 20.0))
         if len(deep) == 0:
             return ()
-        per_second = HOPS_PER_SECOND // HOPS_PER_ENERGY
+        per_second = ENVELOPE_HOPS_PER_SECOND // HOPS_PER_ENERGY
         breaks = np.flatnonzero(np.diff(deep) > PLACES_JOINED_S * per_second)
         starts, ends = deep[np.append(0, breaks + 1)], deep[np.append(breaks, len(deep) - 1)] + 1
         return tuple(zip((starts / per_second).tolist(), (ends / per_second).tolist(), strict=True))
@@ -84,9 +84,10 @@ class Envelope:
         return int(self._block_codes.max()) / STEPS_PER_DB + LOWEST_DB
 
     def about_gain_db(self, unlimited_db: float, ceiling_db: float) -> float:
-        """About the gain after whose limiting the level is that of a plain gain.
+        """An estimate of the gain at which the limited signal is as loud as the signal after a plain gain.
 
-        What little is lost at first is lost to single peaks, which are shorter than a block.
+        unlimited_db: that plain gain; ceiling_db: of the limiter. Small losses are reduced, for they come of single
+        peaks, which are much shorter than the blocks of the estimate.
         """
         drives_db, lost_db = self._losses
         unlimited_drive_db = unlimited_db - ceiling_db
@@ -94,7 +95,10 @@ class Envelope:
         return unlimited_db + lost * lost / (lost + SINGLE_PEAKS_DB)
 
     def nearer_gain_db(self, unlimited_db: float, ceiling_db: float, gain_db: float, lost_db: float) -> float:
-        """The same where a gain is known to lose so much: each loses as many times what blocks would lose."""
+        """A better estimate, once the loss at one gain was measured.
+
+        The block estimate of every loss is scaled by the measured over the estimated loss at that gain. gain_db, lost_db: the gain at which the loss was measured, and that loss.
+        """
         drives_db, would_lose_db = self._losses
         by_blocks_db = float(np.interp(gain_db - ceiling_db, drives_db, would_lose_db))
         times = lost_db / by_blocks_db if by_blocks_db > 0.0 else 0.0
@@ -103,9 +107,10 @@ class Envelope:
 
     @cached_property
     def _losses(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """The gain less the ceiling at which each block begins to be held, ascending, and how much is lost there.
+        """The block estimate: drives (gain less ceiling) in ascending order, and the loudness lost at each, in dB.
 
-        As if every block whose peak passes the ceiling were lowered as a whole, by as much.
+        A block is lowered as a whole, by as much as its peak passes the ceiling. Each block has a drive, at which its
+        peak reaches the ceiling.
         """
         # From the highest on. A stable sort of short whole numbers goes by their digits.
         order = np.argsort(self._block_codes.astype(np.uint16), kind="stable")[::-1]
@@ -128,29 +133,29 @@ class Envelope:
         """The signal after a gain and the limiter."""
         return self.finished(self.left(gain_db, limiter))
 
-    def left(self, gain_db: float, limiter: Limiter) -> Left:
+    def left(self, gain_db: float, limiter: Limiter) -> AfterCurve:
         """The energies alone: all that the search for a gain asks for."""
         return self.left_by(self._curve(gain_db, limiter), gain_db)
 
-    def left_in_line(self, gain_db: float, limiter: Limiter, before: Left, last: Left) -> Left:
-        """The same in a third of the time, for a gain so near to another that what it leaves goes on in a line."""
+    def left_in_line(self, gain_db: float, limiter: Limiter, before: AfterCurve, last: AfterCurve) -> AfterCurve:
+        """The same by linear extrapolation, in a third of the time, for a gain close to that of the last one."""
         times = (gain_db - last.gain_db) / (last.gain_db - before.gain_db)
         energies, squares = np.empty_like(last.energies), np.empty_like(last.squares)
         go_on(before.energies, last.energies, times, energies)
         go_on(before.squares, last.squares, times, squares)
-        return Left(gain_db, self._curve(gain_db, limiter), energies, squares, is_computed=False)
+        return AfterCurve(gain_db, self._curve(gain_db, limiter), energies, squares, is_computed=False)
 
     def _curve(self, gain_db: float, limiter: Limiter) -> Curve:
         return gain_curve(self._codes, self._block_codes, limiter, gain_db)
 
-    def left_by(self, curve: Curve, gain_db: float) -> Left:
-        """The energies after a gain and a curve that may be another signal's; where that ends nothing is limited."""
+    def left_by(self, curve: Curve, gain_db: float) -> AfterCurve:
+        """The energies after a gain and a curve, which may be another signal's: past its end nothing is limited."""
         curves, gain = self._reading.curves, 10.0 ** (gain_db / 10.0)
         energies, squares = curves.energies * gain, curves.squares * gain
         change_energies(curve, self._hops, self._biquad, self._weights, energies, squares)
-        return Left(gain_db, curve, energies, squares)
+        return AfterCurve(gain_db, curve, energies, squares)
 
-    def finished(self, left: Left) -> Limited:
+    def finished(self, left: AfterCurve) -> Limited:
         """The peaks too, and how deep and how long it limits."""
         curve, gain = left.curve, 10.0 ** (left.gain_db / 20.0)
         lowest = np.ones(-(-len(self._codes) // HOPS_PER_ENERGY), np.float32)
@@ -204,7 +209,7 @@ def highest_of_blocks(codes: Integers, highest: Integers) -> None:
 
 @vectorised
 def go_on(before: Floats, last: Floats, times: float, found: Floats) -> None:
-    """Write values, none under 0, that go on in a line so many times as far as they came."""
+    """Write the linear extrapolation of two arrays, nothing below 0: last + times × (last − before)."""
     for at in range(len(found)):
         found[at] = max(0.0, last[at] + times * (last[at] - before[at]))
 

@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import Floats, Integers, kernel
-from ..measure.envelope import HOPS_PER_SECOND
+from ..measure.envelope import ENVELOPE_HOPS_PER_SECOND
 from ..plan.gain_curve import BLOCK_HOPS, Curve
 
 
@@ -13,7 +13,7 @@ def limit_block(block: NDArray[np.float64], first_frame: int, sample_rate_hz: in
 
     Hop k lies between the frames floor(k · rate / 1000) and floor((k + 1) · rate / 1000).
     """
-    apply_curve(block, first_frame, sample_rate_hz, HOPS_PER_SECOND, BLOCK_HOPS, curve.rows, curve.row_of)
+    apply_curve(block, first_frame, sample_rate_hz, ENVELOPE_HOPS_PER_SECOND, BLOCK_HOPS, curve.rows, curve.row_of)
 
 
 @kernel

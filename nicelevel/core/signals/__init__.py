@@ -3,7 +3,7 @@
 from ..files.selected import Selected
 from .grid import OnGrid, PastRangeError
 from .kept import Kept
-from .signal import Made, Seekable, Signal
+from .signal import Derived, Seekable, Signal
 from .timeline import Span, Timeline
 
-__all__ = ["Kept", "Made", "OnGrid", "PastRangeError", "Seekable", "Selected", "Signal", "Span", "Timeline"]
+__all__ = ["Derived", "Kept", "OnGrid", "PastRangeError", "Seekable", "Selected", "Signal", "Span", "Timeline"]

@@ -42,7 +42,7 @@ class Signal(Seekable, Protocol):
         """Some of its channels, by number: what nobody asks for is not computed."""
 
 
-class Made:
+class Derived:
     """What a stage makes of a signal: floating point. A base for signals that have one `before` them, all of whose
     channels are treated alike.
     """
@@ -72,7 +72,7 @@ class Made:
 
 def columns_of(signal: Signal, frames: int) -> Iterator[Columns]:
     """The blocks of any signal, each channel by itself."""
-    if isinstance(signal, Made):
+    if isinstance(signal, Derived):
         return signal.columns(frames)
     return (tuple(block.T) for block in signal.blocks(frames))
 

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..files.blocks import Block
-from ..signals import Made, Signal, Span, Timeline
+from ..signals import Derived, Signal, Span, Timeline
 from ..values import Shape
 
 Slope = Literal["level", "rising", "falling"]
@@ -74,7 +74,7 @@ class Edit:
         return _Edited(before, self)
 
 
-class _Edited(Made):
+class _Edited(Derived):
     def __init__(self, before: Signal, edit: Edit) -> None:
         super().__init__(before, edit.after.like(before.shape))
         self._edit = edit

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..ahead import own_thread
 from ..files.blocks import Block
 from ..files.codes import DOUBLE, Coding, column_of
-from ..signals import Made, Seekable, Signal
+from ..signals import Derived, Seekable, Signal
 from ..signals.signal import Columns, side_by_side
 from ..values import Shape
 from .stage import InPlace
@@ -53,7 +53,7 @@ def resampled_frames(frames: int, rate_hz: int, to_hz: int) -> int:
     return (2 * frames * to_hz + rate_hz) // (2 * rate_hz)
 
 
-class Resampled(Made):
+class Resampled(Derived):
     """A signal at another rate."""
 
     def __init__(self, before: Signal, to_hz: int) -> None:

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from ..channels import Layout
 from ..files.blocks import Block
-from ..signals import Made, Selected, Signal
+from ..signals import Derived, Selected, Signal
 from ..signals.signal import side_by_side
 from ..values import Shape
 from .stage import InPlace
@@ -43,7 +43,7 @@ class Mix(InPlace):
         return _Mixed(before, np.array(self.rows), self.after)
 
 
-class _Mixed(Made):
+class _Mixed(Derived):
     """matrix: output × input channels. Every output channel is summed by itself, so it does not depend on others."""
 
     def __init__(self, before: Signal, matrix: NDArray[np.float64], shape: Shape) -> None:

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..files.blocks import Block
-from ..signals import Made, Signal
+from ..signals import Derived, Signal
 from ..values import Shape
 from .stage import InPlace
 
@@ -27,7 +27,7 @@ class Patch(InPlace):
         return _Patched(before, self.added)
 
 
-class _Patched(Made):
+class _Patched(Derived):
     def __init__(self, before: Signal, added: Sequence[float]) -> None:
         super().__init__(before, before.shape)
         self._added = np.array(added)

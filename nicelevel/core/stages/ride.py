@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..files.blocks import Block
-from ..signals import Made, Signal
+from ..signals import Derived, Signal
 from ..values import Shape
 from .stage import InPlace
 
@@ -35,7 +35,7 @@ class Ride(InPlace):
         return _Ridden(before, self.curve)
 
 
-class _Ridden(Made):
+class _Ridden(Derived):
     def __init__(self, before: Signal, curve: Curve) -> None:
         super().__init__(before, before.shape)
         self._curve = curve

@@ -13,12 +13,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 from nicelevel.core.digest import sha256_of
+from nicelevel.desk.prepared import missing_preparations
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, open_database
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of, make_job
 from nicelevel.store.models import Destination, Source
-from nicelevel.store.prepared import missing_preparations
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import keep_version, spec_of

@@ -7,7 +7,7 @@ from typing import Any
 
 from nicelevel.core.package import Packed
 from nicelevel.core.specs import Spec
-from nicelevel.store.current import Absent
+from nicelevel.desk.current import Absent
 from nicelevel.store.models import Deliverable
 from nicelevel.store.specs import kept_version, spec_of
 

@@ -11,9 +11,9 @@ from zipstream import ZIP_STORED, ZipStream
 from nicelevel.core.errors import LostError
 from nicelevel.core.files.names import packed_path, safe_name
 from nicelevel.core.package import CHECKSUMS_NAME, Packed, checksum_list, with_own_names
+from nicelevel.desk.current import Absent, absent_files, current_deliverables
 from nicelevel.report.proof_sheet import ProofSheet, rules_csv, sheets_csv
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.current import Absent, absent_files, current_deliverables
 from nicelevel.store.database import connected
 from nicelevel.store.deliverables import FILE_CHANGED, FILE_LOST, file_of, lose_deliverable
 from nicelevel.store.models import Deliverable, Job

@@ -9,10 +9,10 @@ from typing import Any
 
 from jinja2 import Environment, PackageLoader
 
+from nicelevel.desk.current import Absent
 from nicelevel.report.proof_sheet import ProofSheet, Written, proof_sheet
 from nicelevel.report.words import unbroken
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.current import Absent
 from nicelevel.store.models import Deliverable
 from nicelevel.store.readings import load_figures
 from nicelevel.store.specs import kept_version

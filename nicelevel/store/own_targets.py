@@ -1,8 +1,7 @@
 """Targets that single sources have at a destination instead of the spec's."""
 
-from nicelevel.core.errors import SpecError
 from nicelevel.core.specs import Spec
-from nicelevel.core.specs.write import spec_of_tables, tables_of
+from nicelevel.core.specs.retarget import with_target
 
 from .changes import announce
 from .database import database
@@ -31,15 +30,3 @@ def save_own_target(source: Source, destination: Destination, spec: Spec, target
             with_target(spec, target)
             OwnTarget.create(source=source.id, destination=destination.id, target=target)
         announce(source.job_id, source.id)
-
-
-def with_target(spec: Spec, target: float | None) -> Spec:
-    """A spec with another target, for any number of channels. Raises SpecError where it makes no sense."""
-    if target is None:
-        return spec
-    if spec.loudness is None:
-        raise SpecError(f"{spec.spec.name} leaves the level as it is, so no source has a target there.")
-    tables = tables_of(spec)
-    tables["loudness"] = {**tables["loudness"], "target": target}
-    tables["loudness"].pop("mono_target", None)
-    return spec_of_tables(tables, spec.slug)

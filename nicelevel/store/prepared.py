@@ -1,87 +1,9 @@
-"""Measured signals: readings and hops under the digest of source and steps, made in the background, remembered."""
+"""Prepared signals as rows: still to be made, there, or why they could not be made."""
 
-from collections.abc import Sequence
-from dataclasses import replace
-from functools import lru_cache
+from nicelevel.core.steps import Recipe, recipe_from_json, recipe_to_json
+from nicelevel.core.steps.chain import recipe_digest
 
-from nicelevel.core.errors import NiceLevelError, NotPreparedError
-from nicelevel.core.plan.formats import possible_formats
-from nicelevel.core.prepare import Measured, MeasuredOf, recipe_for
-from nicelevel.core.prepare.for_output import recipe_for_two
-from nicelevel.core.specs import Spec
-from nicelevel.core.steps import Recipe, Step, recipe_from_json, recipe_to_json, resolve
-from nicelevel.core.steps.chain import described, recipe_digest
-from nicelevel.core.steps.rate import Rate
-from nicelevel.core.values import Shape
-from nicelevel.core.values import Source as Described
-
-from .audio import AudioFolder
-from .found import found_of
 from .models import Preparing
-from .readings import is_measured, load_figures, load_reading
-
-
-class PreparationFailedError(NiceLevelError):
-    """A prepared signal could not be made, after some tries."""
-
-    code = "preparation_failed"
-
-
-REMEMBERED = 128
-"""Measured signals whose curves stay in memory: about a megabyte for ten minutes each."""
-
-
-def prepared_signals(digest: str, audio: AudioFolder) -> MeasuredOf:
-    """What gives the prepared signals of the source with this digest."""
-
-    def measured(recipe: Recipe) -> Measured:
-        return load_prepared(digest, recipe, audio)
-
-    return measured
-
-
-def nearly_prepared(digest: str, audio: AudioFolder) -> MeasuredOf:
-    """The same, but where only resampling is still to be done, the figures of the source: good enough for a draft."""
-
-    def measured(recipe: Recipe) -> Measured:
-        try:
-            return load_prepared(digest, recipe, audio)
-        except NotPreparedError:
-            if not all(isinstance(step, Rate) for step in recipe):
-                raise
-            near = load_prepared(digest, (), audio)
-            chain = resolve(near.chain.before, recipe)
-            return replace(
-                near, reading=replace(near.reading, source=described(near.reading.source, chain)), chain=chain
-            )
-
-    return measured
-
-
-@lru_cache(maxsize=REMEMBERED)
-def load_prepared(digest: str, recipe: Recipe, audio: AudioFolder) -> Measured:
-    """A prepared signal with its curves and hops.
-
-    Raises NotPreparedError where it is still to be made, UnsupportedError or EmptyError where it cannot be.
-    """
-    chain = resolve(_shape_of(digest, audio), recipe, found_of(digest))
-    prepared_digest = chain.digest_of(digest)
-    if not is_measured(prepared_digest):
-        raise _why_missing(prepared_digest, recipe)
-    return Measured(load_reading(prepared_digest, audio), chain, audio.load_hops(prepared_digest))
-
-
-def _shape_of(digest: str, audio: AudioFolder) -> Shape:
-    if not is_measured(digest):
-        raise NotPreparedError("It is being measured; its plan follows.")
-    return load_figures(digest, audio).source.shape
-
-
-def _why_missing(prepared_digest: str, recipe: Recipe) -> NiceLevelError:
-    failed = Preparing.get_or_none(Preparing.digest == prepared_digest, Preparing.state == "failed")
-    if failed:
-        return PreparationFailedError(f"{_being_done(recipe, 'It could not be')}: {failed.error_message}")
-    return NotPreparedError(f"{_being_done(recipe)} and measured; its plan follows.")
 
 
 def begin_preparation(source_digest: str, recipe: Recipe) -> str:
@@ -106,28 +28,7 @@ def failed_preparations(source_digest: str) -> list[Recipe]:
     return [recipe_from_json(row.steps) for row in query]
 
 
-def _being_done(recipe: Sequence[Step], how: str = "It is being") -> str:
-    return f"{how} " + " and ".join(step.doing for step in recipe)
-
-
-def missing_preparations(source: Described, digest: str, spec: Spec) -> set[Recipe]:
-    """What is to be made of a source before it can be planned for a spec."""
-    outputs = [output for _, output in possible_formats(source, spec)]
-    asked = {recipe_for(source, each, spec) for output in outputs for each in (output.of_all_channels, output)}
-    return {recipe for recipe in asked if is_missing(source, digest, recipe)}
-
-
-def missing_for_two(source: Described, digest: str) -> Recipe | None:
-    """The fold-down that is heard of more than two channels, where it is still to be measured."""
-    recipe = recipe_for_two(source.shape)
-    return recipe if recipe and is_missing(source, digest, recipe) else None
-
-
-def is_missing(source: Described, digest: str, recipe: Recipe) -> bool:
-    """Whether a prepared signal is still to be made; what cannot be made is not missing, its plan says why."""
-    try:
-        return not is_measured(resolve(source.shape, recipe, found_of(digest)).digest_of(digest))
-    except NotPreparedError:
-        return True
-    except NiceLevelError:
-        return False
+def why_not_prepared(digest: str) -> str | None:
+    """Why a prepared signal could not be made; None where nothing went wrong."""
+    failed = Preparing.get_or_none(Preparing.digest == digest, Preparing.state == "failed")
+    return None if failed is None else str(failed.error_message)

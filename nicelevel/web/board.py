@@ -12,28 +12,29 @@ from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.plan.price import prices
 from nicelevel.core.specs import Spec
 from nicelevel.core.specs.format_words import source_words
+from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.values import Plan
 from nicelevel.core.values import Reading as Measured
+from nicelevel.desk.current import is_as_planned, is_of_present_spec
+from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
+from nicelevel.desk.neighbours import noted_readings
+from nicelevel.desk.planning import limited_of, plans_of, spec_at
+from nicelevel.desk.prepared import PreparationFailedError, load_prepared
+from nicelevel.desk.proposals import proposals
+from nicelevel.desk.versions import Standing, standings_of
 from nicelevel.report.board_words import Miniature, draw_miniature
 from nicelevel.report.curve import LoudnessDrawing, draw_loudness, draw_thumbnail
 from nicelevel.report.price_view import PriceDrawing, draw_price
 from nicelevel.report.vial import Seal, Vial, draw_vial
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.current import is_as_planned, is_of_present_spec
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Job, Source
-from nicelevel.store.neighbours import noted_readings
-from nicelevel.store.own_targets import own_target_of, own_targets_of, with_target
-from nicelevel.store.planning import limited_of, plans_of
-from nicelevel.store.prepared import PreparationFailedError, load_prepared
+from nicelevel.store.own_targets import own_targets_of
 from nicelevel.store.readings import load_reading
-from nicelevel.store.sets import proposals
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
-from nicelevel.store.versions import Standing, standings_of
 
-from .hearing_sheet import HearingSheet, sheet_of
 from .questions import Question, questions_of
 
 FIRST_BY_ID = 1_000_000.0
@@ -271,7 +272,7 @@ def _set_of(
 
 def price_of(source: Source, destination: Destination, audio: AudioFolder) -> PriceDrawing | None:
     """The price curve of one source at one destination; None where there is no plan or nothing to limit for."""
-    spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
+    spec = spec_at(source, destination)
     try:
         plan = plans_of(source, spec, audio)[0].shown
         prepared = load_prepared(source.digest, plan.chain.recipe, audio)

@@ -14,21 +14,18 @@ from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
+from nicelevel.desk.hearing import GONE, plan_at
+from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
+from nicelevel.desk.planning import limited_of, spec_at
+from nicelevel.desk.prepared import load_prepared
 from nicelevel.report.before_after import Side, changes_words
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.blind_tests import blind_tests_of, score_of
 from nicelevel.store.differences import kept_differences
-from nicelevel.store.hearing import GONE, plan_at
 from nicelevel.store.models import BlindTest, Destination, Source
-from nicelevel.store.own_targets import own_target_of, with_target
-from nicelevel.store.planning import limited_of
-from nicelevel.store.prepared import load_prepared
 from nicelevel.store.readings import load_reading
 from nicelevel.store.sources import find_source
-from nicelevel.store.specs import spec_of
 from nicelevel.work.differences import defer_comparison
-
-from .hearing_sheet import HearingSheet, sheet_of
 
 _VERSION = re.compile(r"source-(\d{1,18})")
 
@@ -74,7 +71,7 @@ def compare(source: Source, destination: Destination, audio: AudioFolder, agains
         raise NotFoundError("This source is not measured yet.")
     before, after, version = sides_of(source, destination, audio, against)
     sheet = replace(sheet, against=against) if version else sheet
-    spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
+    spec = spec_at(source, destination)
     plan, is_pending = plan_at(source, destination, audio), False
     sentences = tuple(plan.reasons) if plan else ("There is no plan here yet.",)
     if version:

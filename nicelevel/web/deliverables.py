@@ -7,8 +7,8 @@ from flask import Blueprint, Response, abort, current_app, jsonify, send_file
 
 from nicelevel.core.errors import NotFoundError
 from nicelevel.core.files.names import safe_name
+from nicelevel.desk.current import is_of_present_spec
 from nicelevel.handover.package import stream_files
-from nicelevel.store.current import is_of_present_spec
 from nicelevel.store.deliverables import (
     FILE_LOST,
     KEPT_FILES,

@@ -9,10 +9,10 @@ from nicelevel.core.package import Packed, with_own_names
 from nicelevel.core.plan.formats import outputs_beside
 from nicelevel.core.values import Plan
 from nicelevel.core.words import asked_and_found
+from nicelevel.desk.planning import plans_of
 from nicelevel.handover.package import Package, package_of
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Deliverable, Job, Sending
-from nicelevel.store.planning import plans_of
 from nicelevel.store.sendings import sendings_of
 
 from .board import Board, Cell, Row, board_of

@@ -11,14 +11,14 @@ from nicelevel.core.hear.blind import FEWEST_TRIALS
 from nicelevel.core.hear.programmes import NoiseKind, Samples
 from nicelevel.core.signals import Seekable
 from nicelevel.core.units import ratio_from_db
+from nicelevel.desk.hearing import opened, opened_noise
+from nicelevel.desk.hearing_sheet import HIGHEST_RATE_HZ, LOWEST_RATE_HZ, joins_json, sheet_of
 from nicelevel.report.before_after import Side, both_data, both_series_bytes, columns_bytes
 from nicelevel.store.blind_tests import answer_blind_test, begin_blind_test, find_blind_test, hidden_in, score_of
-from nicelevel.store.hearing import opened, opened_noise
 from nicelevel.store.models import BlindTest
 
 from .comparing import changes_of, compare, sides_of
 from .found import audio, destination_or_404, job_or_404, source_or_404
-from .hearing_sheet import HIGHEST_RATE_HZ, LOWEST_RATE_HZ, joins_json, sheet_of
 
 hearing = Blueprint("hearing", __name__)
 

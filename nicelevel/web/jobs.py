@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, current_app, jsonify, redirect, render_template, request, url_for
 
 from nicelevel.core.errors import SpecError
+from nicelevel.desk.neighbours import noted_readings
 from nicelevel.report.scatter import AXES, draw_scatter
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import stop_deliverables
@@ -19,7 +20,6 @@ from nicelevel.store.jobs import (
     name_job,
 )
 from nicelevel.store.models import LONGEST_TITLE
-from nicelevel.store.neighbours import noted_readings
 from nicelevel.store.runs import prefer
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import known_specs, spec_of

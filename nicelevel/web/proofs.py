@@ -5,9 +5,9 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify
 
+from nicelevel.desk.current import absent_files, current_deliverables
 from nicelevel.handover.sheets import proofs_json, sheet_of, sheets_html, sheets_pdf
 from nicelevel.report.proof_sheet import ProofSheet, rules_csv, sheets_csv
-from nicelevel.store.current import absent_files, current_deliverables
 from nicelevel.store.deliverables import KEPT_FILES
 from nicelevel.store.models import Deliverable
 

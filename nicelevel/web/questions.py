@@ -6,10 +6,11 @@ from dataclasses import dataclass
 from flask import url_for
 
 from nicelevel.core.words import listed
+from nicelevel.desk.proposals import proposals
+from nicelevel.desk.versions import Standing
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
-from nicelevel.store.sets import Proposal, proposals
-from nicelevel.store.versions import Standing
+from nicelevel.store.sets import Proposal
 
 
 @dataclass(frozen=True)

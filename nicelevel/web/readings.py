@@ -7,13 +7,13 @@ from nicelevel.core.files.between import kept_open
 from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.measure.waveform import LEVELS
 from nicelevel.core.values import Reading
+from nicelevel.desk.hearing_sheet import sheet_of
+from nicelevel.desk.neighbours import with_neighbour_notes
 from nicelevel.report.reading_view import GRAVE, drawing_data, facts_line, figure_groups, reading_text, series_bytes
 from nicelevel.store.models import Source
-from nicelevel.store.neighbours import with_neighbour_notes
 from nicelevel.store.readings import is_measured, load_reading
 
 from .found import audio, source_or_404
-from .hearing_sheet import sheet_of
 
 readings = Blueprint("readings", __name__)
 

@@ -11,16 +11,17 @@ from nicelevel.core.plan.sets import loudest
 from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.core.words import listed
+from nicelevel.desk.proposals import proposals
+from nicelevel.desk.versions import choose_version, set_aside
 from nicelevel.store.jobs import add_destination, find_destination
 from nicelevel.store.models import Source
 from nicelevel.store.own_targets import own_target_of, save_own_target
 from nicelevel.store.readings import load_figures
-from nicelevel.store.sets import keep_alone, link_set, members_of, proposals, unlink_set
+from nicelevel.store.sets import keep_alone, link_set, members_of, unlink_set
 from nicelevel.store.sources import find_source, name_source, order_sources, sources_of
 from nicelevel.store.specs import free_slug, keep_version, spec_of
 from nicelevel.store.trash import trash_source
 from nicelevel.store.undo import changing
-from nicelevel.store.versions import choose_version, set_aside
 from nicelevel.work.enqueue import (
     enqueue_again_of_source,
     enqueue_preparations,

@@ -16,11 +16,12 @@ from nicelevel.core.specs.spec import ENCODINGS_OF
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.core.toml import LARGEST_TOML_BYTES
 from nicelevel.core.values import Plan, Reading
+from nicelevel.desk.prepared import nearly_prepared
+from nicelevel.desk.versions import counting_sources
 from nicelevel.report.spec_view import SpecDrawing, draw_spec
 from nicelevel.report.spec_words import spec_notes
 from nicelevel.store.jobs import add_destination, all_jobs, find_job
 from nicelevel.store.models import Job
-from nicelevel.store.prepared import nearly_prepared
 from nicelevel.store.readings import load_figures
 from nicelevel.store.specs import (
     Known,
@@ -34,7 +35,6 @@ from nicelevel.store.specs import (
     was_used,
 )
 from nicelevel.store.undo import changing, redo, undo
-from nicelevel.store.versions import counting_sources
 from nicelevel.work.enqueue import enqueue_preparations
 
 from .found import audio

@@ -6,6 +6,8 @@ from typing import Any
 
 from nicelevel.config import Config
 from nicelevel.core.words import listed
+from nicelevel.desk.planning import digest_of_plan
+from nicelevel.desk.rendering import plans_to_render
 from nicelevel.handover.receiver import checked_address
 from nicelevel.report.as_json import one_plan_json
 from nicelevel.store.audio import AudioFolder
@@ -13,12 +15,9 @@ from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
 from nicelevel.store.jobs import all_jobs
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
-from nicelevel.store.own_targets import own_target_of, with_target
-from nicelevel.store.planning import digest_of_plan, plans_of
 from nicelevel.store.prepared import failed_preparations
 from nicelevel.store.sendings import add_sending
 from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, same_file, sources_of
-from nicelevel.store.specs import spec_of
 
 from .sending import send_package
 from .sets import check_sum_of_set, defer_look_at_sets
@@ -146,11 +145,9 @@ def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder
 
     Plans that cannot meet their spec are not queued. Raises UnsupportedError where no plan can be made.
     """
-    spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
-    wanted = [plan for plan in plans_of(source, spec, audio) if plan.action != "cannot_meet"]
     queued = [
         _enqueue(source, destination, plan.output.key, one_plan_json(plan), digest_of_plan(source, plan))
-        for plan in wanted
+        for plan in plans_to_render(source, destination, audio)
     ]
     return [each for each in queued if each]
 

@@ -9,11 +9,12 @@ import procrastinate
 
 from nicelevel.config import Config
 from nicelevel.core.plan.sum_check import check_sum
+from nicelevel.desk.proposals import proposals
 from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, persistently
 from nicelevel.store.models import Source
-from nicelevel.store.sets import Proposal, keep_alone, keep_proposal, members_of, proposals, save_sum_check
+from nicelevel.store.sets import Proposal, keep_alone, keep_proposal, members_of, save_sum_check
 from nicelevel.store.sources import UNMEASURED, find_source, sources_of
 from nicelevel.store.undo import changing
 

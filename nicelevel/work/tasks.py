@@ -11,25 +11,26 @@ import procrastinate
 
 from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
-from nicelevel.core.errors import NiceLevelError, NotPreparedError, StoppedError, UnsupportedError
+from nicelevel.core.errors import NotPreparedError, StoppedError
 from nicelevel.core.files import StagedFile
 from nicelevel.core.files.decode import decode, needs_copy
 from nicelevel.core.files.names import deliverable_path
 from nicelevel.core.files.staged import flush, speaking_errors
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.formats import outputs_beside
-from nicelevel.core.plan.sets import judged_by
 from nicelevel.core.prepare import prepare
 from nicelevel.core.prepare.shared import SharedSignals
 from nicelevel.core.prepare.sum_up import write_sum
 from nicelevel.core.process import refuse
-from nicelevel.core.produce import Order, Planned, produce
-from nicelevel.core.signals import Signal
+from nicelevel.core.produce import produce
 from nicelevel.core.specs import Spec
 from nicelevel.core.steps import Recipe, listen, recipe_from_json, recipe_to_json, resolve
 from nicelevel.core.steps.chain import recipe_digest
 from nicelevel.core.values import Deliverable as Proved
 from nicelevel.core.values import Plan
+from nicelevel.desk.planning import digest_of_plan
+from nicelevel.desk.prepared import missing_for_two, missing_preparations
+from nicelevel.desk.rendering import is_signal_wanted_again, order_for, planned_for
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.proof_sheet import course_json
 from nicelevel.store.audio import DECODED, AudioFolder
@@ -42,22 +43,13 @@ from nicelevel.store.deliverables import (
     home_of,
     save_deliverable,
     try_folder,
-    unfinished_of,
 )
 from nicelevel.store.found import keeping_found
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
-from nicelevel.store.own_targets import own_target_of, with_target
-from nicelevel.store.planning import digest_of_plan, limited_of, plans_of
-from nicelevel.store.prepared import (
-    begin_preparation,
-    end_preparation,
-    missing_for_two,
-    missing_preparations,
-    prepared_signals,
-)
+from nicelevel.store.prepared import begin_preparation, end_preparation
 from nicelevel.store.readings import is_measured, load_figures, save_reading
-from nicelevel.store.sets import link_set, members_of
+from nicelevel.store.sets import link_set
 from nicelevel.store.sources import begin_source, end_source, find_source, save_source, take_place
 from nicelevel.store.specs import spec_of
 
@@ -222,10 +214,10 @@ def _render(call: Call, deliverable: Deliverable) -> None:
     beside = outputs_beside(load_figures(source.digest, audio).source, spec)
     path = deliverable_path(source.title, spec, plan.output, beside)
     progress = progress_of(call, lambda ratio: save_deliverable(deliverable, "rendering", progress_ratio=ratio))
-    wanted_again = _is_wanted_again(deliverable, plan, audio)
+    wanted_again = is_signal_wanted_again(deliverable, plan, audio)
     with _folder_of_try(deliverable, call.config.deliverables_folder) as folder:
         with _shared.reading(audio.existing_path(source.digest), plan.chain, wanted_again) as kept:
-            done = produce(_order(source, spec, plan, audio, kept), folder / path.name, False, progress)
+            done = produce(order_for(source, spec, plan, audio, kept), folder / path.name, False, progress)
         result = {
             "progress_ratio": 1.0,
             "file_name": str(path.with_name(done.path.name)),
@@ -269,21 +261,10 @@ def _sweep_earlier(home: Path, token: int) -> None:
             left.unlink(missing_ok=True)
 
 
-def _planned(deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:
-    """The spec that a deliverable is made for and its plan. Raises as `core.plan.plans`, and UnsupportedError."""
-    source = deliverable.source
-    spec = with_target(spec_of(deliverable.spec), own_target_of(source, deliverable.destination))
-    plans = plans_of(source, spec, audio)
-    planned = next((each for each in plans if each.output.key == deliverable.output), None)
-    if planned is None:
-        raise UnsupportedError("The spec does not ask for this format any more.")
-    return spec, planned
-
-
 def _planned_surely(call: Call, deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:
     """The same; a prepared signal that is not there (any more) is made first."""
     try:
-        return _planned(deliverable, audio)
+        return planned_for(deliverable, audio)
     except NotPreparedError:
         source, spec = deliverable.source, spec_of(deliverable.spec)
         for each in (source, source.leader) if source.leader_id else (source,):
@@ -291,35 +272,7 @@ def _planned_surely(call: Call, deliverable: Deliverable, audio: AudioFolder) ->
             for recipe in missing_preparations(described, each.digest, spec):
                 _prepare(call, each, recipe, audio)
                 persistently(partial(end_preparation, recipe_digest(each.digest, recipe)))
-        return _planned(deliverable, audio)
-
-
-def _is_wanted_again(deliverable: Deliverable, plan: Plan, audio: AudioFolder) -> bool:
-    """Whether another deliverable is to be made from the same prepared signal."""
-    for other in unfinished_of(deliverable.source.digest):
-        with suppress(NiceLevelError):
-            of_other = _planned(other, audio)[1].chain.programme
-            if other.id != deliverable.id and of_other == plan.chain.programme:
-                return True
-    return False
-
-
-def _order(source: Source, spec: Spec, plan: Plan, audio: AudioFolder, kept: Signal | None) -> Order:
-    def replan(tighter: Spec) -> Planned:
-        made = plans_of(source, tighter, audio)[0]
-        return made, limited_of(source, made, audio)
-
-    return Order(
-        audio.audio_path(source.digest),
-        load_figures(source.digest, audio).source,
-        spec,
-        judged_by(spec, plan, source.leader_id is not None),
-        (plan, limited_of(source, plan, audio)),
-        prepared_signals(source.digest, audio),
-        replan if plan.output.is_lossy and source.leader_id is None else None,
-        kept,
-        bool(members_of(source.id)),
-    )
+        return planned_for(deliverable, audio)
 
 
 def _made_as(done: Proved) -> dict[str, Any]:

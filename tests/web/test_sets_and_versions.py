@@ -5,7 +5,7 @@ import re
 import numpy as np
 import pytest
 
-from nicelevel.store.current import current_deliverables
+from nicelevel.desk.current import current_deliverables
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.own_targets import own_targets_of

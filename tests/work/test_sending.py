@@ -13,12 +13,12 @@ from werkzeug.serving import make_server
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import StoppedError
 from nicelevel.core.specs import parse_spec
+from nicelevel.desk.planning import plans_of
 from nicelevel.handover import receiver
 from nicelevel.handover.receiver import Receiver, ReceiverError, shown_address
 from nicelevel.stand_ins.receiving_desk.app import create_desk
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
-from nicelevel.store.planning import plans_of
 from nicelevel.store.sendings import begin_sending, end_sending, find_sending, save_sending, sendings_of
 from nicelevel.store.sets import link_set
 from nicelevel.store.sources import sources_of

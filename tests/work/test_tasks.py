@@ -13,14 +13,15 @@ from nicelevel.core.prepare import shared
 from nicelevel.core.specs import parse_spec
 from nicelevel.core.steps import resolve
 from nicelevel.core.steps.trim import Sounding, Trim
-from nicelevel.store.current import absent_files, current_deliverables
+from nicelevel.desk.current import absent_files, current_deliverables
+from nicelevel.desk.planning import digest_of_plan, plans_of
+from nicelevel.desk.prepared import nearly_prepared, prepared_signals
+from nicelevel.desk.proposals import proposals
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Reading, Source
-from nicelevel.store.planning import digest_of_plan, plans_of
-from nicelevel.store.prepared import nearly_prepared, prepared_signals
 from nicelevel.store.readings import load_figures
-from nicelevel.store.sets import link_set, members_of, proposals, unlink_set
+from nicelevel.store.sets import link_set, members_of, unlink_set
 from nicelevel.store.sources import find_source, sources_of
 from nicelevel.store.specs import keep_version, spec_of
 from nicelevel.work import tasks, trying

@@ -4,12 +4,13 @@ import pytest
 
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import LostError
+from nicelevel.desk.planning import plans_of
+from nicelevel.desk.prepared import PreparationFailedError, prepared_signals
 from nicelevel.store import deliverables, sendings, sources
 from nicelevel.store.database import database
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
 from nicelevel.store.models import Deliverable, Preparing, Sending, Source
-from nicelevel.store.planning import plans_of
-from nicelevel.store.prepared import PreparationFailedError, end_preparation, prepared_signals
+from nicelevel.store.prepared import end_preparation
 from nicelevel.store.readings import load_figures
 from nicelevel.store.specs import spec_of
 from nicelevel.work.enqueue import enqueue_again_of_source, enqueue_preparations, enqueue_renders, enqueue_source

@@ -48,7 +48,7 @@ def peaks_of(codes: NDArray[np.uint16]) -> NDArray[np.float64]:
 
 def hops_of(frames: int, sample_rate_hz: int) -> int:
     """Hops of a programme, the incomplete one at its end counted."""
-    return -(-frames * HOPS_PER_SECOND // sample_rate_hz)
+    return -(-frames * ENVELOPE_HOPS_PER_SECOND // sample_rate_hz)
 
 
 def load_envelope(path: Path) -> Envelope:
@@ -60,7 +60,7 @@ def load_envelope(path: Path) -> Envelope:
 def loudness_blocks(envelope: Envelope, weights: tuple[float, ...], sample_rate_hz: int) -> NDArray[np.float64]:
     """Weighted mean square of every full 10 ms, as the pass over the audio gives it: see `Curves.energies`."""
     hops = len(envelope.energies) // HOPS_PER_ENERGY * HOPS_PER_ENERGY
-    edges = np.arange(hops + 1) * sample_rate_hz // HOPS_PER_SECOND
+    edges = np.arange(hops + 1) * sample_rate_hz // ENVELOPE_HOPS_PER_SECOND
     sums = (envelope.energies[:hops] @ np.array(weights)) * np.diff(edges)
     blocks: NDArray[np.float64] = sums.reshape(-1, HOPS_PER_ENERGY).sum(axis=1) / np.diff(edges[::HOPS_PER_ENERGY])
     return blocks

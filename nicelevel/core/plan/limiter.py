@@ -97,7 +97,8 @@ class Envelope:
     def nearer_gain_db(self, unlimited_db: float, ceiling_db: float, gain_db: float, lost_db: float) -> float:
         """A better estimate, once the loss at one gain was measured.
 
-        The block estimate of every loss is scaled by the measured over the estimated loss at that gain. gain_db, lost_db: the gain at which the loss was measured, and that loss.
+        The block estimate of every loss is scaled by the measured over the estimated loss there. gain_db, lost_db:
+        the gain at which the loss was measured, and that loss.
         """
         drives_db, would_lose_db = self._losses
         by_blocks_db = float(np.interp(gain_db - ceiling_db, drives_db, would_lose_db))

@@ -12,12 +12,13 @@ from nicelevel.core.values import Note, Place
 from nicelevel.report.board_words import short_note
 from nicelevel.report.words import level
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.hearing import Audible, landing_of, plan_at, takes_of
 from nicelevel.store.models import Destination, Source
-from nicelevel.store.neighbours import with_neighbour_notes
-from nicelevel.store.planning import limited_of
-from nicelevel.store.prepared import load_prepared
 from nicelevel.store.readings import load_reading
+
+from .hearing import Audible, landing_of, plan_at, takes_of
+from .neighbours import with_neighbour_notes
+from .planning import limited_of
+from .prepared import load_prepared
 
 HIGHEST_RATE_HZ, LOWEST_RATE_HZ = 192_000, 8_000
 """Rates that every browser plays."""

@@ -5,13 +5,12 @@ from dataclasses import dataclass
 from pathlib import PurePath
 
 from nicelevel.core.versions import Dated, versions_of
-
-from .audio import AudioFolder
-from .changes import announce
-from .database import database
-from .models import Source
-from .readings import load_figures
-from .sources import sources_of
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.changes import announce
+from nicelevel.store.database import database
+from nicelevel.store.models import Source
+from nicelevel.store.readings import load_figures
+from nicelevel.store.sources import sources_of
 
 
 @dataclass(frozen=True)

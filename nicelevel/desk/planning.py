@@ -9,16 +9,24 @@ from nicelevel.core.plan.members import Leader, part_plans, track_plans
 from nicelevel.core.plan.per_channel import limited_of_plan
 from nicelevel.core.prepare import MeasuredOf
 from nicelevel.core.specs import Spec
+from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.values import Plan
 from nicelevel.core.values import Source as Described
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.models import Destination, Source
+from nicelevel.store.own_targets import own_target_of
+from nicelevel.store.readings import load_figures
+from nicelevel.store.specs import spec_of
 
-from .audio import AudioFolder
-from .models import Source
 from .prepared import prepared_signals
-from .readings import load_figures
 
 LIMITED_REMEMBERED = 16
 """Plans whose limiting stays in memory, for who hears them asks for it every second: some megabytes an hour each."""
+
+
+def spec_at(source: Source, destination: Destination) -> Spec:
+    """The spec of a destination, with the target that a source, or the leader of its set, has there."""
+    return with_target(spec_of(destination.spec), own_target_of(source, destination))
 
 
 def plans_of(source: Source, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:

@@ -8,11 +8,10 @@ from nicelevel.core.measure.neighbours import neighbour_notes
 from nicelevel.core.values import Note
 from nicelevel.core.values import Reading as Measured
 from nicelevel.core.words import listed
-
-from .audio import AudioFolder
-from .models import Source
-from .readings import load_figures
-from .sources import sources_of
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.models import Source
+from nicelevel.store.readings import load_figures
+from nicelevel.store.sources import sources_of
 
 
 def with_neighbour_notes(source: Source, reading: Measured, audio: AudioFolder) -> Measured:

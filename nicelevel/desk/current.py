@@ -6,16 +6,17 @@ from dataclasses import dataclass
 from nicelevel.core.errors import NiceLevelError
 from nicelevel.core.plan.formats import left_out
 from nicelevel.core.specs.format_words import format_name
+from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.values import Plan
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.deliverables import KEPT_FILES, deliverables_of
+from nicelevel.store.jobs import destinations_of
+from nicelevel.store.models import Deliverable, Destination, Source
+from nicelevel.store.own_targets import own_targets_of
+from nicelevel.store.readings import load_figures
+from nicelevel.store.specs import spec_of
 
-from .audio import AudioFolder
-from .deliverables import KEPT_FILES, deliverables_of
-from .jobs import destinations_of
-from .models import Deliverable, Destination, Source
-from .own_targets import own_targets_of, with_target
 from .planning import digest_of_plan, plans_of
-from .readings import load_figures
-from .specs import spec_of
 from .versions import counting_sources
 
 SAME_GAIN_DB = 0.005

@@ -20,17 +20,16 @@ from nicelevel.core.signals import Seekable
 from nicelevel.core.specs.format_words import encoding_word
 from nicelevel.core.steps.chain import recipe_digest
 from nicelevel.core.values import Plan, Reading
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.deliverables import KEPT_FILES, deliverables_of, file_of, find_deliverable
+from nicelevel.store.jobs import destinations_of, find_destination
+from nicelevel.store.models import Deliverable, Destination, Source
+from nicelevel.store.readings import is_measured, load_figures
+from nicelevel.store.sources import find_source, sources_of
+from nicelevel.store.specs import spec_of
 
-from .audio import AudioFolder
 from .current import is_as_planned, is_of_present_spec
-from .deliverables import KEPT_FILES, deliverables_of, file_of, find_deliverable
-from .jobs import destinations_of, find_destination
-from .models import Deliverable, Destination, Source
-from .own_targets import own_target_of, with_target
-from .planning import limited_of, plans_of
-from .readings import is_measured, load_figures
-from .sources import find_source, sources_of
-from .specs import spec_of
+from .planning import limited_of, plans_of, spec_at
 from .versions import standings_of
 
 GONE = "This is not there to be heard any more."
@@ -105,7 +104,7 @@ def plan_at(source: Source, destination: Destination, audio: AudioFolder) -> Pla
 
 def plans_at(source: Source, destination: Destination, audio: AudioFolder) -> tuple[Plan, ...] | None:
     """The plans of all formats; None where there are none yet."""
-    spec = with_target(spec_of(destination.spec), own_target_of(source, destination))
+    spec = spec_at(source, destination)
     try:
         return plans_of(source, spec, audio)
     except NiceLevelError:

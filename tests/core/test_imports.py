@@ -8,7 +8,14 @@ import pytest
 _FORBIDDEN = {
     "nicelevel.core.process": ("flask", "peewee", "psycopg", "procrastinate", "click", "rich", "nicelevel.report"),
     "nicelevel.report.as_json": ("flask", "peewee", "psycopg", "procrastinate", "nicelevel.store", "nicelevel.web"),
-    "nicelevel.store": ("flask", "procrastinate", "nicelevel.desk", "nicelevel.web", "nicelevel.work", "nicelevel.cli"),
+    "nicelevel.store": (
+        "flask",
+        "procrastinate",
+        "nicelevel.desk",
+        "nicelevel.web",
+        "nicelevel.work",
+        "nicelevel.cli",
+    ),
     "nicelevel.desk": ("flask", "procrastinate", "nicelevel.web", "nicelevel.work", "nicelevel.cli"),
     "nicelevel.handover.package": ("flask", "procrastinate", "nicelevel.web", "nicelevel.work", "nicelevel.cli"),
     "nicelevel.handover.receiver": ("flask", "peewee", "nicelevel.store", "nicelevel.web"),

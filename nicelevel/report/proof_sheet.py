@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from nicelevel.core.measure.gating import MOMENTARY_HOPS, SHORT_TERM_HOPS, series_lufs
+from nicelevel.core.specs.rules import rule_of
 from nicelevel.core.specs.spec import MEASURE_UNITS, Spec
 from nicelevel.core.values import Reading
 
@@ -27,62 +28,6 @@ WIDTH, HEIGHT, LEFT, RIGHT, TOP, BOTTOM = 682, 190, 34, 6, 8, 24
 SHOWN_LU, GRID_LU = 30, 6
 LABEL_ROOM = 18
 _TICKS_S = (1, 2, 5, 10, 15, 30, 60, 120, 240, 300, 600, 1200, 1800, 3600)
-
-_RULES = {
-    "integrated": "Programme loudness",
-    "max_short_term": "Loudest 3 s",
-    "rms": "Level, RMS",
-    "sample_peak": "Sample peak",
-    "true_peak": "True peak",
-    "max_true_peak_dbtp": "True peak",
-    "max_sample_peak_dbfs": "Sample peak",
-    "max_momentary_lufs": "Loudest 400 ms",
-    "max_short_term_lufs": "Loudest 3 s",
-    "max_loudness_range_lu": "Loudness range",
-    "min_duration_s": "Length",
-    "max_duration_s": "Length",
-    "durations_s": "Length",
-    "max_size_bytes": "Size",
-    "min_bitrate_kbps": "Bit rate",
-    "format": "Container, encoding",
-}
-_UNITS = {
-    "max_true_peak_dbtp": "dBTP",
-    "max_sample_peak_dbfs": "dBFS",
-    "max_momentary_lufs": "LUFS",
-    "max_short_term_lufs": "LUFS",
-    "max_loudness_range_lu": "LU",
-    "min_duration_s": "s",
-    "max_duration_s": "s",
-    "durations_s": "s",
-    "max_size_bytes": "bytes",
-    "min_bitrate_kbps": "kbit/s",
-}
-_PREDICTED = {
-    **KEY_OF_MEASURE,
-    "max_true_peak_dbtp": "true_peak_dbtp",
-    "max_sample_peak_dbfs": "sample_peak_dbfs",
-    "max_momentary_lufs": "max_momentary_lufs",
-    "max_short_term_lufs": "max_short_term_lufs",
-    "max_loudness_range_lu": "loudness_range_lu",
-    "min_duration_s": "duration_s",
-    "max_duration_s": "duration_s",
-    "durations_s": "duration_s",
-    "max_size_bytes": "size_bytes",
-    "min_bitrate_kbps": "bitrate_kbps",
-}
-"""Where the JSON of a prediction has what a rule is about."""
-
-_STANDARDS = {
-    "integrated": "ITU-R BS.1770-5",
-    "max_true_peak_dbtp": "ITU-R BS.1770-5, Annex 2",
-    "true_peak": "ITU-R BS.1770-5, Annex 2",
-    "max_loudness_range_lu": "EBU Tech 3342",
-    "max_momentary_lufs": "EBU Tech 3341",
-    "max_short_term_lufs": "EBU Tech 3341",
-    "max_short_term": "EBU Tech 3341",
-}
-"""By what a figure is measured, where a standard says how."""
 
 
 @dataclass(frozen=True)
@@ -189,14 +134,14 @@ def _how(plan: dict[str, Any]) -> str:
 
 def _row(finding: dict[str, Any], made: Written) -> RuleRow:
     rule = finding["rule"]
-    predicted = made.plan["predicted"].get(_PREDICTED.get(rule, ""))
+    predicted = made.plan["predicted"].get(rule_of(rule).figure)
     return RuleRow(
-        rule=_RULES.get(rule, rule.replace("_", " ")),
+        rule=rule_of(rule).title,
         required=_required(finding),
         predicted=_stated(rule, predicted),
         proved=_stated(rule, finding["found"]),
         meets=finding["meets"],
-        source=_STANDARDS.get(rule, "spec"),
+        source=rule_of(rule).measured_by,
     )
 
 
@@ -205,12 +150,12 @@ def _required(finding: dict[str, Any]) -> str:
     rule, required = finding["rule"], finding["required"]
     if rule in MEASURE_UNITS:
         low, high = required
-        return f"{figure((low + high) / 2)} ±{figure((high - low) / 2)} {MEASURE_UNITS[rule]}"
+        return f"{figure((low + high) / 2)} ±{figure((high - low) / 2)} {rule_of(rule).unit}"
     if isinstance(required, list):
         return " or ".join(str(each) if isinstance(each, str) else f"{each:g}" for each in required)
     sign = "≥" if rule.startswith("min_") else "≤"
     amount = f"{required:,}" if isinstance(required, int) else figure(required)
-    return f"{sign} {amount} {_UNITS.get(rule, '')}".strip()
+    return f"{sign} {amount} {rule_of(rule).unit}".strip()
 
 
 def _stated(rule: str, value: Any) -> str:
@@ -372,9 +317,9 @@ def rules_csv(sheets: Sequence[ProofSheet]) -> str:
         (
             sheet.made.file_name,
             finding["rule"],
-            unit_of_rule(finding["rule"]),
+            rule_of(finding["rule"]).unit,
             *_bounds(finding),
-            _plain(sheet.made.plan["predicted"].get(_PREDICTED.get(finding["rule"], ""))),
+            _plain(sheet.made.plan["predicted"].get(rule_of(finding["rule"]).figure)),
             _plain(finding["found"]),
             "yes" if finding["meets"] else "no",
         )
@@ -382,10 +327,6 @@ def rules_csv(sheets: Sequence[ProofSheet]) -> str:
         for finding in sheet.made.findings
     ]
     return _csv(("file", "rule", "unit", "lowest", "highest", "one_of", "predicted", "proved", "meets"), rows)
-
-
-def unit_of_rule(rule: str) -> str:
-    return MEASURE_UNITS.get(rule) or _UNITS.get(rule, "")
 
 
 def _bounds(finding: dict[str, Any]) -> tuple[str, str, str]:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from nicelevel.core.specs.judge import MEASURES
+from nicelevel.core.specs.rules import RULES
 from nicelevel.core.specs.spec import Spec
 from nicelevel.core.values import Action, Plan, Reading
 
@@ -21,13 +22,7 @@ _INSIDE_X, _OUTSIDE_X, _REACH_X = 11.5, 22.0, 46.0
 _SOFT_LU = 7.0
 """Outside the tolerance distances are drawn ever closer, so that any level finds its place."""
 
-KEY_OF_MEASURE = {
-    "integrated": "integrated_lufs",
-    "max_short_term": "max_short_term_lufs",
-    "rms": "rms_dbfs",
-    "sample_peak": "sample_peak_dbfs",
-    "true_peak": "true_peak_dbtp",
-}
+KEY_OF_MEASURE = {measure: RULES[measure].figure for measure in MEASURES}
 """Where the JSON of a reading has what a spec's target is measured by."""
 
 Seal = Literal["proved", "missed"] | None

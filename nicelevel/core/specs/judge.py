@@ -10,7 +10,8 @@ from dataclasses import dataclass
 
 from ..values import ESTIMATE_RATIO, Finding, Reading, Source, Verdict
 from .format_words import format_words, source_words
-from .spec import MEASURE_UNITS, Format, Spec
+from .rules import rule_of
+from .spec import Format, Spec
 
 STATED_DECIMALS = 2
 
@@ -29,22 +30,21 @@ class Limit:
 
     key: str
     figure: Callable[[Reading], float | None]
-    unit: str
     upper: bool = True
     moved_by_gain: bool = False
     by_size: bool = False
 
 
 LIMITS = (
-    Limit("max_true_peak_dbtp", lambda reading: reading.true_peak_dbtp, "dBTP", moved_by_gain=True),
-    Limit("max_sample_peak_dbfs", lambda reading: reading.sample_peak_dbfs, "dBFS", moved_by_gain=True),
-    Limit("max_momentary_lufs", lambda reading: reading.max_momentary_lufs, "LUFS", moved_by_gain=True),
-    Limit("max_short_term_lufs", lambda reading: reading.max_short_term_lufs, "LUFS", moved_by_gain=True),
-    Limit("max_loudness_range_lu", lambda reading: reading.loudness_range_lu, "LU"),
-    Limit("min_duration_s", lambda reading: reading.source.duration_s, "s", upper=False),
-    Limit("max_duration_s", lambda reading: reading.source.duration_s, "s"),
-    Limit("max_size_bytes", lambda reading: reading.source.size_bytes, "bytes", by_size=True),
-    Limit("min_bitrate_kbps", lambda reading: reading.source.mean_kbps, "kbit/s", upper=False, by_size=True),
+    Limit("max_true_peak_dbtp", lambda reading: reading.true_peak_dbtp, moved_by_gain=True),
+    Limit("max_sample_peak_dbfs", lambda reading: reading.sample_peak_dbfs, moved_by_gain=True),
+    Limit("max_momentary_lufs", lambda reading: reading.max_momentary_lufs, moved_by_gain=True),
+    Limit("max_short_term_lufs", lambda reading: reading.max_short_term_lufs, moved_by_gain=True),
+    Limit("max_loudness_range_lu", lambda reading: reading.loudness_range_lu),
+    Limit("min_duration_s", lambda reading: reading.source.duration_s, upper=False),
+    Limit("max_duration_s", lambda reading: reading.source.duration_s),
+    Limit("max_size_bytes", lambda reading: reading.source.size_bytes, by_size=True),
+    Limit("min_bitrate_kbps", lambda reading: reading.source.mean_kbps, upper=False, by_size=True),
 )
 
 
@@ -89,7 +89,7 @@ def _target_finding(reading: Reading, spec: Spec) -> Finding:
     target = spec.loudness.target_for(reading.source.channels)
     found = MEASURES[measure](reading)
     meets = math.isfinite(found) and abs(_stated(found - target)) <= tolerance
-    text = f"{measure.replace('_', ' ')} {target:.1f} ±{tolerance:g} {MEASURE_UNITS[measure]}"
+    text = f"{measure.replace('_', ' ')} {target:.1f} ±{tolerance:g} {rule_of(measure).unit}"
     return Finding(measure, (target - tolerance, target + tolerance), found, meets, text)
 
 
@@ -97,7 +97,7 @@ def _limit_finding(reading: Reading, limit: Limit, required: float) -> Finding:
     found = limit.figure(reading)
     side = "at most" if limit.upper else "at least"
     amount = f"{required:,}" if isinstance(required, int) else f"{required:g}"
-    text = f"{_words(limit.key)} {side} {amount} {limit.unit}"
+    text = f"{_words(limit.key)} {side} {amount} {rule_of(limit.key).unit}"
     return Finding(limit.key, required, found, _within(_at_best(found, limit, reading), limit, required), text)
 
 

@@ -5,7 +5,7 @@ Anything unknown, of a wrong type or out of sense makes the spec broken: SpecErr
 
 import re
 from string import Formatter
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationInfo, field_validator, model_validator
 
@@ -13,6 +13,7 @@ from ..codecs import MOST_CHANNELS, RATES_HZ
 from ..errors import SpecError
 from ..toml import parse_toml
 from ..values import LOSSY
+from .rules import RULES
 
 Measure = Literal["integrated", "max_short_term", "rms", "sample_peak", "true_peak"]
 Container = Literal["wav", "aiff", "caf", "flac", "m4a", "mp3", "ogg", "ac3"]
@@ -34,13 +35,7 @@ ENCODINGS_OF: dict[str, frozenset[str]] = {
 }
 """Which encodings a container can hold."""
 
-MEASURE_UNITS = {
-    "integrated": "LUFS",
-    "max_short_term": "LUFS",
-    "rms": "dBFS",
-    "sample_peak": "dBFS",
-    "true_peak": "dBTP",
-}
+MEASURE_UNITS = {measure: RULES[measure].unit for measure in get_args(Measure)}
 
 NAME_FIELDS = ("title", "version", "spec", "rate", "bits", "codec", "channels", "lufs")
 """What a pattern of names may hold in braces."""

@@ -377,6 +377,30 @@ def test_jobs_of_a_dead_worker_go_back_on_the_queue(take_in, work_off, store, co
     assert _state(source) == "measured"
 
 
+def test_two_workers_that_rescue_one_job_put_it_back_once(take_in, work_off, database_url):
+    """Both see that its worker is dead, on connections of their own; it is tried once more, not twice."""
+    source = take_in("mix.wav", signals.noise(1))
+
+    async def rescue():
+        one, other = open_queue(database_url), open_queue(database_url)
+        async with one.open_async(), other.open_async():
+            dead = await one.job_manager.register_worker()
+            job = await one.job_manager.fetch_job(None, dead)
+            await one.connector.execute_query_async(
+                "UPDATE procrastinate_workers SET last_heartbeat = now() - interval '1 minute'"
+            )
+            seen = [await each.job_manager.get_stalled_jobs(seconds_since_heartbeat=8.0) for each in (one, other)]
+            assert [[each.id for each in jobs] for jobs in seen] == [[job.id], [job.id]]
+            await asyncio.gather(rescue_stalled(one), rescue_stalled(other))
+            return await one.connector.execute_query_one_async(
+                "SELECT status, attempts FROM procrastinate_jobs WHERE id = %(id)s", id=job.id
+            )
+
+    assert asyncio.run(rescue()) == {"status": "todo", "attempts": 1}
+    work_off()
+    assert _state(source) == "measured"
+
+
 def test_a_row_and_its_queue_entry_come_together_or_not_at_all(job, store, monkeypatch):
     from nicelevel.work import enqueue
 

@@ -112,9 +112,15 @@ def read_config(environment: Mapping[str, str] = os.environ) -> Config:
         if numbers[name] > LARGEST_PORT:
             raise SpecError(f"{PREFIX}{name.upper()}: {numbers[name]} is no port; the largest is {LARGEST_PORT}")
     folder = Path(given["data_folder"]).resolve()
-    texts = {name: given[name] for name in ("database_url", "desk_address")}
-    answers = {name: _yes(name, given[name]) for name in ("inner_receivers", "demo")}
-    return Config(data_folder=folder, hosts=_hosts(given["hosts"]), **answers, **texts, **numbers)
+    return Config(
+        data_folder=folder,
+        database_url=given["database_url"],
+        hosts=_hosts(given["hosts"]),
+        desk_address=given["desk_address"],
+        inner_receivers=_yes("inner_receivers", given["inner_receivers"]),
+        demo=_yes("demo", given["demo"]),
+        **numbers,
+    )
 
 
 def _hosts(text: str) -> tuple[str, ...]:

@@ -75,12 +75,14 @@ def shared_gain(files: Sequence[str], spec: Spec, jobs: int, is_asked: bool = Tr
     Stems that add up to one of the files, which their names say too, take its gain and its limiter's curve, so that
     the sum holds; anything else takes the gain of the loudest, each with a limiter of its own.
     """
-    readings = dict(each for each in in_order(files, jobs, _read) if each) if is_asked else {}
+    readings: dict[str, Reading] = {}
+    if is_asked:
+        readings = dict(each for each in in_order(files, jobs, _read) if each)
     if len(readings) < 2:
         yield None
         return
     mix = _mix_of(list(readings), readings)
-    path = mix or str(loudest(readings))
+    path = mix or loudest(readings)
     with Workshop(Path(path), with_hops=True) as workshop:
         leader = Leader(workshop.source(), workshop.measured, plans_of_file(workshop, spec), Path(path).stem)
         yield CommonGain(path, leader, mix is not None)

@@ -22,7 +22,8 @@ from nicelevel.report.as_json import error_json
 
 _ENDING_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
-Item, Result = TypeVar("Item"), TypeVar("Result")
+Item = TypeVar("Item")
+Result = TypeVar("Result")
 
 Json = dict[str, Any]
 Work = Callable[[int, str], Json]

@@ -30,7 +30,9 @@ def plan(
     """Say how each FILE would land, without writing audio."""
     spec = spec_of_aim(spec_name, approved)
     with shared_gain(files, spec, jobs, common_gain) as shared:
-        run_batch(files, lambda _, path: _plan(path, spec, shared and shared.member(path)), jobs, as_json, _show)
+        run_batch(
+            files, lambda _, path: _plan(path, spec, shared.member(path) if shared else None), jobs, as_json, _show
+        )
 
 
 def _plan(path: str, spec: Spec, member: Member | None) -> dict[str, Any]:

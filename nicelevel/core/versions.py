@@ -11,6 +11,7 @@ from collections import defaultdict
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
+from typing import Any
 
 _BREAK = r"(?:^|(?<=[\W_]))"
 _NUMBER = re.compile(_BREAK + r"(?:version|ver|v|rev|mix)[\s._-]{0,2}(\d{1,3})(?![^\W_])", re.IGNORECASE)
@@ -62,8 +63,8 @@ def _day(name: str) -> date | None:
         return None
 
 
-def versions_of(sources: Sequence[Dated]) -> tuple[tuple[Hashable, ...], ...]:
-    """Groups of sources that are versions of one title, each with the newest first; what stands alone is in none.
+def versions_of(sources: Sequence[Dated]) -> tuple[tuple[Any, ...], ...]:
+    """Keys of sources that are versions of one title, each group with the newest first; what stands alone is in none.
 
     By number where every name has one, else by the date in the name where every name has one, else by the file's.
     Of one name twice what arrived later comes first, and what replaces another comes right before it.

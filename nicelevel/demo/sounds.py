@@ -33,7 +33,8 @@ def speech(text: str, voice: str, rate_hz: int) -> Signal:
         subprocess.run(command, check=True, capture_output=True)
         spoken, spoken_rate_hz = soundfile.read(path, dtype="float64")
     resampled: Signal = dsp.resample_poly(spoken, rate_hz, spoken_rate_hz)
-    return resampled * (0.1 / np.sqrt(np.mean(resampled**2)))
+    levelled: Signal = resampled * (0.1 / np.sqrt(np.mean(resampled**2)))
+    return levelled
 
 
 def spread(parts: list[Signal], seconds: float, rate_hz: int, gap_s: float) -> Signal:
@@ -55,7 +56,9 @@ def sea(seconds: float, rate_hz: int, generator: Generator, swell_s: float = 7.0
     bright = dsp.butter(2, 1_800, "highpass", fs=rate_hz, output="sos")
     noise = generator.standard_normal((len(time), 2))
     swell = (0.5 + 0.5 * np.sin(2 * np.pi * time / swell_s + generator.uniform(0, 6)))[:, None]
-    return dsp.sosfilt(dark, noise, axis=0) * (0.3 + swell) + 0.25 * dsp.sosfilt(bright, noise, axis=0) * swell**3
+    waves: Signal = dsp.sosfilt(dark, noise, axis=0) * (0.3 + swell)
+    waves += 0.25 * dsp.sosfilt(bright, noise, axis=0) * swell**3
+    return waves
 
 
 def foghorn(seconds: float, rate_hz: int) -> Signal:
@@ -93,7 +96,8 @@ def strings(chords: list[list[float]], seconds: float, rate_hz: int, generator: 
                 vibrato_s = 6e-4 * np.sin(2 * np.pi * generator.uniform(4.5, 6) * time[inside])
                 pad[inside, side] += saw(tuned * (time[inside] + vibrato_s)) * envelope[inside]
     low = dsp.butter(2, 2_600, "lowpass", fs=rate_hz, output="sos")
-    return dsp.sosfilt(low, pad, axis=0)
+    soft: Signal = dsp.sosfilt(low, pad, axis=0)
+    return soft
 
 
 def bells(notes_hz: list[float], seconds: float, rate_hz: int, generator: Generator) -> Signal:
@@ -119,7 +123,10 @@ def brass(notes_hz: list[float], seconds: float, rate_hz: int) -> Signal:
     phase = 2 * np.pi * np.cumsum(hz) / rate_hz
     place = (time % hold) / hold
     envelope = np.minimum(1.0, place / 0.15) * np.minimum(1.0, (1 - place) / 0.2)
-    return sum(np.sin(n * phase) * envelope ** (0.6 + 0.5 * n) / n for n in range(1, 9))
+    note = np.zeros(len(time))
+    for n in range(1, 9):
+        note += np.sin(n * phase) * envelope ** (0.6 + 0.5 * n) / n
+    return note
 
 
 def thunder(seconds: float, rate_hz: int, generator: Generator) -> Signal:
@@ -129,4 +136,5 @@ def thunder(seconds: float, rate_hz: int, generator: Generator) -> Signal:
     low = dsp.butter(2, [25, 160], "bandpass", fs=rate_hz, output="sos")
     roll = dsp.sosfilt(low, noise) * np.exp(-time / 1.8) * (1 + 0.5 * np.sin(2 * np.pi * 1.3 * time))
     crack = noise * np.exp(-time / 0.05) * 0.4
-    return roll * 2.5 + crack
+    struck: Signal = roll * 2.5 + crack
+    return struck

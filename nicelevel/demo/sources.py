@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from nicelevel.core.channels import Layout, layout_from_count, layout_from_mask
+from nicelevel.core.channels import Layout, layout_from_count, layout_of_name
 from nicelevel.core.files import open_sink
 from nicelevel.core.measure import Meter
 from nicelevel.core.render.dither import rounded
@@ -51,7 +51,7 @@ class DemoSource:
     make: Callable[[Generator, int], Signal]
 
 
-STEREO, MONO, SURROUND = layout_from_count(2), layout_from_count(1), layout_from_mask(0x60F, 6)
+STEREO, MONO, SURROUND = layout_from_count(2), layout_from_count(1), layout_of_name("5.1")
 
 _LOG_1 = (
     "The lamp is lit at four in the afternoon now. The oil is cold, and slow to climb the wick. "
@@ -159,7 +159,8 @@ def _stem(kind: str) -> Callable[[Generator, int], Signal]:
 
 def _theme(generator: Generator, rate_hz: int) -> Signal:
     """The three stems pushed into the ceiling: a mix that left the desk clipped."""
-    mix = sum(_stem(kind)(_generator(kind), rate_hz) for kind in ("strings", "bells", "brass"))
+    stems = [_stem(kind)(_generator(kind), rate_hz) for kind in ("strings", "bells", "brass")]
+    mix: Signal = stems[0] + stems[1] + stems[2]
     hot = _brought_to(mix, rate_hz, STEREO, -12.4) * ratio_from_db(2.6)
     return np.clip(hot, -1.0, 1.0 - 2.0**-23)
 

@@ -255,8 +255,8 @@ def _read(key: str) -> tuple[str, *tuple[int, ...]]:
 
 @contextmanager
 def _opened_plan(key: str, audio: AudioFolder, finish: Finish) -> Iterator[tuple[PlanProgramme, Plan, Path]]:
-    kind, source_id, *rest = _read(key)
-    destination_id, number = (*rest, 0, 0)[:2]
+    kind, *numbers = _read(key)
+    source_id, destination_id, number = (*numbers, 0, 0)[:3]
     source, destination = find_source(source_id), find_destination(destination_id)
     found = plans_at(source, destination, audio) if kind == "plan" and source and destination else None
     shown = _shown(found)

@@ -89,7 +89,7 @@ class Receiver:
     def _ask(self, method: str, address: str, sent: threading.Event, **options: Any) -> dict[str, Any]:
         """The JSON object that is answered; the clock for the answer runs from when all was sent."""
         headers = {"Accept-Encoding": "identity", **options.pop("headers", {})}
-        asking = {"timeout": (CONNECT_S, STALLED_S), "allow_redirects": False, "stream": True}
+        asking: dict[str, Any] = {"timeout": (CONNECT_S, STALLED_S), "allow_redirects": False, "stream": True}
         with _session(self._watched) as session, self._watching(sent) as ended:
             try:
                 answer = session.request(method, address, headers=headers, **asking, **options)

@@ -48,7 +48,7 @@ def sheet_of(deliverable: Deliverable, audio: AudioFolder) -> ProofSheet:
 
 def sheets_html(title: str, sheets: Sequence[ProofSheet], absent: Sequence[Absent] = ()) -> str:
     """A page that needs nothing else, also no database: its fonts are inside. absent: said on a leaf before all."""
-    return _template().render(title=title, sheets=sheets, absent=absent, fonts=_fonts())
+    return str(_template().render(title=title, sheets=sheets, absent=absent, fonts=_fonts()))
 
 
 def sheets_pdf(title: str, sheets: Sequence[ProofSheet], absent: Sequence[Absent] = ()) -> bytes:

@@ -33,7 +33,7 @@ def error_json(path: str, error: NiceLevelError) -> Json:
 def reading_json(reading: Reading, path: str | None = None, with_series: bool = False) -> Json:
     """Every key of `measure`."""
     source = reading.source
-    facts = {
+    facts: Json = {
         "path": path or str(source.path),
         "size_bytes": source.size_bytes,
         "container": source.container,
@@ -67,7 +67,8 @@ def reading_json(reading: Reading, path: str | None = None, with_series: bool = 
     }
     if with_series:
         facts["series"] = series_json(reading)
-    return null_unless_finite(facts)
+    answer: Json = null_unless_finite(facts)
+    return answer
 
 
 def series_json(reading: Reading) -> Json:
@@ -104,7 +105,7 @@ def check_json(path: str, verdict: Verdict) -> Json:
 
 
 def predicted_json(predicted: Reading) -> Json:
-    return null_unless_finite(
+    answer: Json = null_unless_finite(
         {
             "integrated_lufs": predicted.integrated_lufs,
             "loudness_range_lu": predicted.loudness_range_lu,
@@ -119,6 +120,7 @@ def predicted_json(predicted: Reading) -> Json:
             "bitrate_kbps": predicted.source.mean_kbps,
         }
     )
+    return answer
 
 
 def one_plan_json(plan: Plan) -> Json:

@@ -130,7 +130,8 @@ def _gains(side: Side, at_s: NDArray[np.float64], number: int) -> NDArray[np.flo
     if side.lowest is None or number > 0:
         return np.full(len(at_s), gain)
     hops = np.minimum((at_s * HOPS_PER_SECOND).astype(int), len(side.lowest) - 1)
-    return gain * side.lowest[hops].astype(np.float64)
+    gains: NDArray[np.float64] = gain * side.lowest[hops].astype(np.float64)
+    return gains
 
 
 def _held(values: NDArray[np.float64], side: Side) -> NDArray[np.float64]:
@@ -160,7 +161,7 @@ def both_series_bytes(before: Side, after: Side) -> bytes:
 
 def _series(side: Side, count: int) -> NDArray[np.float32]:
     """Where the axis has them."""
-    series = padded(series_lufs(side.energies, SHORT_TERM_HOPS), count)
+    series: NDArray[np.float32] = padded(series_lufs(side.energies, SHORT_TERM_HOPS), count)
     if side.timeline == UNMOVED:
         return series
     own = side.timeline.to_outputs((np.arange(count) + 0.5) / 10) * 10

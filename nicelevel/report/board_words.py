@@ -9,7 +9,7 @@ from nicelevel.core.specs.spec import Spec
 from nicelevel.core.values import Note, Plan, Reading, Source
 from nicelevel.core.words import listed
 
-from .vial import CENTRE, KEY_OF_MEASURE, Vial, place
+from .vial import CENTRE, KEY_OF_MEASURE, Seal, Vial, place
 from .words import NOTHING, figure, level, megabytes
 
 _NOTE_WORDS = {
@@ -157,7 +157,7 @@ def fact_rows(
     source: Source, planned: Source, proved: dict[str, Any] | None, spec: Spec
 ) -> list[tuple[str, str, str]]:
     """What a file is before and after: what differs and what stays, side by side. proved: the JSON of a reading."""
-    kbps = [_kbps(source.bitrate_kbps), _kbps(proved["bitrate_kbps"] if proved else planned.bitrate_kbps)]
+    kbps = _kbps(source.bitrate_kbps), _kbps(proved["bitrate_kbps"] if proved else planned.bitrate_kbps)
     size = proved["size_bytes"] if proved else planned.size_bytes
     about = "about " if planned.size_is_estimate and not proved else ""
     rows = [
@@ -196,7 +196,7 @@ def draw_miniature(name: str, plans: list[Plan | None], proved: int) -> Miniatur
     unmet = sum(plan.action == "cannot_meet" for plan in known)
     lands = len(known) - unmet
     where = CENTRE if not unmet else place(-2.0 - 12.0 * unmet / max(1, len(known)), 1.0)
-    seal = "proved" if proved and proved == lands else None
+    seal: Seal = "proved" if proved and proved == lands else None
     title = f"{name}: {lands} of {len(plans)} land, {proved} proved"
     return Miniature(Vial("cannot_meet" if unmet else "gain", None, where, True, seal), title)
 

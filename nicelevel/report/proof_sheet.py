@@ -17,7 +17,7 @@ from nicelevel.core.specs.spec import MEASURE_UNITS, Spec
 from nicelevel.core.values import Reading
 
 from .curve import Tick, clock
-from .vial import KEY_OF_MEASURE, Vial, place
+from .vial import KEY_OF_MEASURE, Seal, Vial, place
 from .words import change, figure, length, level
 
 MOST_POINTS = 480
@@ -175,7 +175,7 @@ def _stated(rule: str, value: Any) -> str:
 
 def _vial(made: Written, meets: bool) -> Vial:
     loudness = made.spec.loudness
-    seal = "proved" if meets else "missed"
+    seal: Seal = "proved" if meets else "missed"
     if loudness is None:
         return Vial(made.plan["action"], None, 75.0, False, seal)
     key = KEY_OF_MEASURE[loudness.measure]

@@ -98,12 +98,13 @@ def draw_scatter(sources: Sequence[Named], x_axis: Axis, y_axis: Axis, width: in
     )
     points = []
     for at in known:
-        key, title, reading = sources[at]
+        (key, title, reading), found = sources[at], [row[at] or 0.0 for row in values]
         reason = _reason(reading.notes, (far[0][at], far[1][at]), (x_axis, y_axis))
         figures = ", ".join(
-            f"{axis.name.lower()} {level(axis.value(reading))} {axis.unit}".strip() for axis in (x_axis, y_axis)
+            f"{axis.name.lower()} {level(value)} {axis.unit}".strip()
+            for axis, value in zip((x_axis, y_axis), found, strict=True)
         )
-        x, y = x_of(values[0][at]), y_of(values[1][at])
+        x, y = x_of(found[0]), y_of(found[1])
         points.append(Point(key, title, x, y, figures, reason, x + 12, y + 4))
     return Scatter(width, height, tuple(_labelled(points)), x_ticks, y_ticks, missing)
 
@@ -125,7 +126,7 @@ def _scale(values: Sequence[Any], start: float, end: float) -> tuple[Callable[[f
     low, high = (np.floor(low / step) - 0.5) * step, (np.ceil(high / step) + 0.5) * step
 
     def place(value: float) -> float:
-        return round(start + (value - low) / (high - low) * (end - start), 1)
+        return round(float(start + (value - low) / (high - low) * (end - start)), 1)
 
     decimals = max(0, -int(np.floor(np.log10(step))))
     marks = np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step

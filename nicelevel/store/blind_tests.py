@@ -33,7 +33,8 @@ def _drawn() -> dict[str, Any]:
 
 def find_blind_test(test_id: int) -> BlindTest | None:
     query = BlindTest.select(BlindTest, Source, Job).join(Source).join(Job)
-    return query.where(BlindTest.id == test_id).first()
+    found: BlindTest | None = query.where(BlindTest.id == test_id).first()
+    return found
 
 
 def blind_tests_of(source_id: int) -> list[BlindTest]:

@@ -102,7 +102,7 @@ def known_migrations() -> set[str]:
 
 def newest_migration() -> str:
     """The name of the last migration that ran."""
-    return max(_runner().applied())
+    return str(max(_runner().applied()))
 
 
 def _runner() -> Runner:

@@ -87,7 +87,8 @@ def with_names() -> Any:
 
 def find_deliverable(deliverable_id: int) -> Deliverable | None:
     """A deliverable with all that it belongs to."""
-    return with_names().where(Deliverable.id == deliverable_id).first()
+    found: Deliverable | None = with_names().where(Deliverable.id == deliverable_id).first()
+    return found
 
 
 def unfinished_of(digest: str) -> list[Deliverable]:
@@ -143,11 +144,8 @@ def stop_deliverables(job_id: int | None = None) -> int:
     sources = sources if job_id is None else sources.where(Source.job == job_id)
     with database.atomic():
         stopped = stop_those(Deliverable.source.in_(sources))
-        jobs = (
-            dict(Source.select(Source.id, Source.job).where(Source.id.in_(set(stopped))).tuples()) if stopped else {}
-        )
-        for source_id, of_job in jobs.items():
-            announce(of_job, source_id)
+        for source in Source.select(Source.id, Source.job).where(Source.id.in_(set(stopped))) if stopped else ():
+            announce(source.job_id, source.id)
     return len(stopped)
 
 

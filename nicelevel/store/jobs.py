@@ -31,7 +31,8 @@ def all_jobs() -> list[Job]:
 
 
 def find_job(job_id: int) -> Job | None:
-    return Job.get_or_none(Job.id == job_id, Job.trashed_at.is_null())
+    found: Job | None = Job.get_or_none(Job.id == job_id, Job.trashed_at.is_null())
+    return found
 
 
 def name_job(job: Job, title: str) -> None:
@@ -65,7 +66,8 @@ def destinations_of(job_id: int) -> list[Destination]:
 
 def find_destination(destination_id: int) -> Destination | None:
     query = Destination.select(Destination, SpecVersion).join(SpecVersion)
-    return query.where(Destination.id == destination_id).first()
+    found: Destination | None = query.where(Destination.id == destination_id).first()
+    return found
 
 
 def add_destination(job_id: int, slug: str, reference_id: int | None = None) -> Destination:

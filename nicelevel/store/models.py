@@ -1,4 +1,9 @@
-"""Columns and constraints. Nothing here computes."""
+"""Columns and constraints. Nothing here computes.
+
+What a foreign key holds, its column's own value, is annotated beside it.
+"""
+
+from typing import Any
 
 from peewee import (
     SQL,
@@ -28,7 +33,7 @@ PREPARING_STATES = ("queued", "done", "failed")
 SENDING_STATES = ("queued", "sending", "checking", "accepted", "rejected", "failed", "stopped")
 
 
-def _one_of(column: str, values: tuple[str, ...]) -> Check:
+def _one_of(column: str, values: tuple[str, ...]) -> Any:
     listed = ", ".join(f"'{value}'" for value in values)
     return Check(f"{column} in ({listed})")
 
@@ -64,6 +69,7 @@ class Source(_Table):
 
     id = BigAutoField()
     job = ForeignKeyField(Job, backref="sources", on_delete="CASCADE")
+    job_id: int
     file_name = CharField(max_length=255)
     title = CharField(max_length=255)
     kind = CharField(max_length=20, default="mix")
@@ -75,10 +81,12 @@ class Source(_Table):
     error_code = CharField(max_length=40, null=True)
     error_message = TextField(null=True)
     leader = ForeignKeyField("self", null=True, backref="members", on_delete="SET NULL")
+    leader_id: int | None
     set_kind = CharField(max_length=10, null=True, constraints=[_one_of("set_kind", SET_KINDS)])
     sum_check = BinaryJSONField(null=True, index=False)
     proposal = BinaryJSONField(null=True, index=False)
     replaces = ForeignKeyField("self", null=True, backref="+", on_delete="SET NULL")
+    replaces_id: int | None
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
     changed_at = DateTimeTZField(null=True)
     counts = BooleanField(null=True)
@@ -120,9 +128,12 @@ class Destination(_Table):
 
     id = BigAutoField()
     job = ForeignKeyField(Job, backref="destinations", on_delete="CASCADE")
+    job_id: int
     spec = ForeignKeyField(SpecVersion, on_delete="RESTRICT")
+    spec_id: int
     place = IntegerField()
     reference = ForeignKeyField(Source, null=True, on_delete="SET NULL", backref="+")
+    reference_id: int | None
     trashed_at = DateTimeTZField(null=True)
 
     class Meta:
@@ -134,7 +145,9 @@ class OwnTarget(_Table):
 
     id = BigAutoField()
     source = ForeignKeyField(Source, on_delete="CASCADE")
+    source_id: int
     destination = ForeignKeyField(Destination, on_delete="CASCADE")
+    destination_id: int
     target = DoubleField()
 
     class Meta:
@@ -150,8 +163,11 @@ class Deliverable(_Table):
 
     id = BigAutoField()
     source = ForeignKeyField(Source, backref="deliverables", on_delete="CASCADE")
+    source_id: int
     destination = ForeignKeyField(Destination, backref="deliverables", on_delete="CASCADE")
+    destination_id: int
     spec = ForeignKeyField(SpecVersion, on_delete="RESTRICT")
+    spec_id: int
     output = TextField()
     state = CharField(max_length=20, default="queued", constraints=[_one_of("state", DELIVERABLE_STATES)])
     token = BigIntegerField(null=True)
@@ -178,6 +194,7 @@ class Sending(_Table):
 
     id = BigAutoField()
     job = ForeignKeyField(Job, backref="sendings", on_delete="CASCADE")
+    job_id: int
     address = TextField()
     state = CharField(max_length=20, default="queued", constraints=[_one_of("state", SENDING_STATES)])
     token = BigIntegerField(null=True)
@@ -195,6 +212,7 @@ class BlindTest(_Table):
 
     id = BigAutoField()
     source = ForeignKeyField(Source, on_delete="CASCADE")
+    source_id: int
     one = CharField(max_length=60)
     other = CharField(max_length=60)
     one_name = TextField()
@@ -233,6 +251,7 @@ class Change(_Table):
 
     id = BigAutoField()
     job = ForeignKeyField(Job, null=True, on_delete="CASCADE")
+    job_id: int | None
     words = TextField()
     on_list = BooleanField()
     difference = BinaryJSONField(index=False)

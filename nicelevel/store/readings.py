@@ -87,9 +87,12 @@ def _from_json(figures: dict[str, Any], audio: AudioFolder, digest: str) -> Meas
         true_peak_per_channel_dbtp=tuple(_level(peak) for peak in figures["true_peak_per_channel_dbtp"]),
         dc_offset=tuple(figures["dc_offset"]),
         notes=tuple(_note(*parts) for parts in figures["notes"]),
-        **{name: figures[name] for name in _PLAIN},
-        **{name: _level(figures[name]) for name in _LEVELS},
+        **_plain(figures),
     )
+
+
+def _plain(figures: dict[str, Any]) -> dict[str, Any]:
+    return {name: figures[name] for name in _PLAIN} | {name: _level(figures[name]) for name in _LEVELS}
 
 
 def _note(code: str, sentence: str, places: list[list[float]]) -> Note:

@@ -43,7 +43,7 @@ def under_way(audio: AudioFolder, at_once: int) -> list[UnderWay]:
         .join(Source)
         .where(Deliverable.state.in_(UNFINISHED))
     )
-    found = list(query.tuples())
+    found: list[Any] = list(query.tuples())
     if not found:
         return []
     priorities = _priorities()
@@ -95,9 +95,10 @@ def _done_lately() -> list[Took]:
         .order_by(Deliverable.finished_at.desc())
         .limit(200)
     )
+    done: list[Any] = list(query.tuples())
     return [
         Took((spec, output), audio_s, (finished - started).total_seconds())
-        for spec, output, audio_s, started, finished in query.tuples()
+        for spec, output, audio_s, started, finished in done
         if audio_s
     ]
 

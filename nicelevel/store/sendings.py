@@ -19,7 +19,8 @@ def add_sending(job: Job, address: str) -> Sending:
 
 
 def find_sending(sending_id: int) -> Sending | None:
-    return Sending.select(Sending, Job).join(Job).where(Sending.id == sending_id).first()
+    found: Sending | None = Sending.select(Sending, Job).join(Job).where(Sending.id == sending_id).first()
+    return found
 
 
 def sendings_of(job_id: int) -> list[Sending]:

@@ -42,7 +42,8 @@ def same_file(job_id: int, file_name: str, digest: str) -> Source | None:
     """The source of a job that is this very file: the same name and the same contents."""
     here = Source.trashed_at.is_null()
     wanted = (Source.job == job_id, Source.file_name == file_name[:255], Source.digest == digest, here)
-    return Source.select().where(*wanted).order_by(Source.id).first()
+    found: Source | None = Source.select().where(*wanted).order_by(Source.id).first()
+    return found
 
 
 def take_place(source: Source) -> None:
@@ -90,7 +91,8 @@ def order_sources(job_id: int, source_ids: Sequence[int]) -> None:
 
 
 def find_source(source_id: int) -> Source | None:
-    return Source.select(Source, Job).join(Job).where(Source.id == source_id).first()
+    found: Source | None = Source.select(Source, Job).join(Job).where(Source.id == source_id).first()
+    return found
 
 
 def outdated_sources() -> list[Source]:

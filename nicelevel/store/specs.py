@@ -55,7 +55,8 @@ def _jobs_by_slug() -> dict[str, int]:
         .where(Destination.trashed_at.is_null())
         .group_by(SpecVersion.slug)
     )
-    return dict(query.tuples())
+    counts: dict[str, int] = dict(list(query.tuples()))  # type: ignore[arg-type]
+    return counts
 
 
 class SpecConflictError(NiceLevelError):
@@ -137,7 +138,8 @@ def newest_version(slug: str) -> SpecVersion:
     """The version that a job takes now. Raises SpecError where no spec has this slug."""
     if slug in shipped_specs():
         return keep_spec(slug, shipped_toml(slug))
-    row = SpecVersion.select().where(SpecVersion.slug == slug).order_by(SpecVersion.id.desc()).first()
+    query = SpecVersion.select().where(SpecVersion.slug == slug)
+    row: SpecVersion | None = query.order_by(SpecVersion.id.desc()).first()
     if row is None:
         raise SpecError(f"{slug}: no such spec")
     return row

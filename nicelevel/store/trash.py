@@ -67,7 +67,7 @@ def empty_trash(older_than: timedelta | None = None) -> tuple[list[int], set[str
         jobs, sources, destinations = _in_trash(older_than)
         deliverables = [each.id for each in _kept(jobs, sources, destinations)]
         digests = {each.digest for each in _sources_of(jobs, sources)}
-        touched = {each.job_id for each in (*sources, *destinations)}
+        touched = {each.job_id for each in sources} | {each.job_id for each in destinations}
         Destination.delete().where(Destination.id.in_([each.id for each in destinations])).execute()
         Source.delete().where(Source.id.in_([each.id for each in sources])).execute()
         Job.delete().where(Job.id.in_([each.id for each in jobs])).execute()
@@ -77,10 +77,11 @@ def empty_trash(older_than: timedelta | None = None) -> tuple[list[int], set[str
 
 def _in_trash(older_than: timedelta | None) -> tuple[list[Job], list[Source], list[Destination]]:
     before = datetime.now(UTC) - (older_than or timedelta())
-    jobs, sources, destinations = (
-        list(table.select().where(table.trashed_at <= before)) for table in (Job, Source, Destination)
+    return (
+        list(Job.select().where(Job.trashed_at <= before)),
+        list(Source.select().where(Source.trashed_at <= before)),
+        list(Destination.select().where(Destination.trashed_at <= before)),
     )
-    return jobs, sources, destinations
 
 
 def _sources_of(jobs: list[Job], sources: list[Source]) -> list[Source]:

@@ -7,11 +7,11 @@ one: nothing that it saves is taken, in the same statement that would have saved
 from collections.abc import Sequence
 from typing import Any
 
-from peewee import Model, fn
+from peewee import fn
 
 
-def begin_try(row: Model, among: Sequence[str], **columns: Any) -> bool:
-    """Take a row over with a new token, where it is in one of these states; False where it is not."""
+def begin_try(row: Any, among: Sequence[str], **columns: Any) -> bool:
+    """Take the row of a table over with a new token, where it is in one of these states; False where it is not."""
     model = type(row)
     query = model.update(token=fn.nextval("try_token"), **columns).where(model.id == row.id, model.state.in_(among))
     found = list(query.returning(model.token))
@@ -20,8 +20,8 @@ def begin_try(row: Model, among: Sequence[str], **columns: Any) -> bool:
     return bool(found)
 
 
-def save_in_try(row: Model, among: Sequence[str], **columns: Any) -> bool:
-    """Save columns of a row; False where its try has been stopped or is not the newest any more."""
+def save_in_try(row: Any, among: Sequence[str], **columns: Any) -> bool:
+    """Save columns of such a row; False where its try has been stopped or is not the newest any more."""
     model = type(row)
     query = model.update(**columns).where(model.id == row.id, model.token == row.token, model.state.in_(among))
     return bool(query.execute())

@@ -4,7 +4,7 @@ A change concerns one job (its own row, its sources, its destinations, their own
 in the trash. Audio and files are never part of it: what is taken away lies in the trash until that is emptied.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, date, datetime
 from typing import Any
@@ -100,16 +100,17 @@ def _difference(before: Rows, after: Rows) -> dict[str, dict[str, dict[str, Any]
 def _put_back(change: Change, side: str, undone_at: datetime | None) -> str:
     for table, rows in change.difference.items():
         for key, sides in rows.items():
-            _PUT.get(table, _put_row)(table, key, sides[side])
+            put: Callable[[str, str, Any], None] = _PUT.get(table, _put_row)
+            put(table, key, sides[side])
     Change.update(undone_at=undone_at).where(Change.id == change.id).execute()
     if change.job_id is not None:
-        _announce(change)
+        _announce(change, change.job_id)
     return str(change.words)
 
 
 def _put_row(table: str, key: str, values: dict[str, Any] | None) -> None:
     """A row that was not there goes to the trash: what belongs to it may have been made meanwhile."""
-    model = _COLUMNS[table][0]
+    model: Any = _COLUMNS[table][0]
     columns = {"trashed_at": datetime.now(UTC)} if values is None else values
     model.update(**columns).where(model.id == int(key)).execute()
 
@@ -128,12 +129,12 @@ def _put_spec(table: str, slug: str, trashed_at: str | None) -> None:
         SpecInTrash.create(slug=slug, trashed_at=trashed_at)
 
 
-_PUT = {"own_target": _put_target, "spec": _put_spec}
+_PUT: dict[str, Callable[[str, str, Any], None]] = {"own_target": _put_target, "spec": _put_spec}
 
 
-def _announce(change: Change) -> None:
+def _announce(change: Change, job_id: int) -> None:
     """Tell the pages: rows by their sources, columns by their destinations; a row's place hangs on its neighbours."""
-    for source in Source.select(Source.id).where(Source.job == change.job_id):
-        announce(change.job_id, source.id)
+    for source in Source.select(Source.id).where(Source.job == job_id):
+        announce(job_id, source.id)
     for key in change.difference.get("destination", {}):
-        announce_destination(change.job_id, int(key))
+        announce_destination(job_id, int(key))

@@ -21,7 +21,9 @@ def in_order(board: Board, key: str, is_down: bool, words: str) -> list[int]:
         rows.sort(key=lambda row: row.source.title.casefold(), reverse=is_down)
     elif key in _FIGURES or key.startswith(_PLACE):
         valued = [(row, _value(row, key)) for row in rows]
-        known = sorted((pair for pair in valued if pair[1] is not None), key=lambda pair: pair[1], reverse=is_down)
+        known = sorted(
+            ((row, value) for row, value in valued if value is not None), key=lambda pair: pair[1], reverse=is_down
+        )
         rows = [row for row, _ in known] + [row for row, value in valued if value is None]
     return [row.source.id for row in rows]
 

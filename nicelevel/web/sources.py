@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, BinaryIO, cast
 
 from flask import Blueprint, current_app, jsonify, render_template, request, url_for
 
@@ -48,7 +48,9 @@ def upload(job_id: int) -> Any:
         raise NotAudioError("The upload does not say how long it is.")
     config = current_app.config["NICE_LEVEL"]
     refuse_too_large(request.content_length, config)
-    digest, size_bytes = receive(file_name, request.stream, request.content_length, config.uploads_folder, audio())
+    digest, size_bytes = receive(
+        file_name, cast(BinaryIO, request.stream), request.content_length, config.uploads_folder, audio()
+    )
     changed_at = changed(request.args.get("changed", type=int))
     replaces = replaced(job_id, request.args.get("replaces", ""))
     source = enqueue_source(job_id, file_name, digest, size_bytes, changed_at=changed_at, replaces=replaces)

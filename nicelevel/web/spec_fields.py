@@ -36,8 +36,9 @@ def _numbers(text: str) -> list[float | str]:
 
 def _bytes(text: str) -> int | str:
     number = _number(text)
-    is_size = isinstance(number, float) and math.isfinite(number)
-    return round(number * MB) if is_size and abs(number) < MOST_MB else text
+    if not isinstance(number, float) or not math.isfinite(number) or abs(number) >= MOST_MB:
+        return text
+    return round(number * MB)
 
 
 def _text(text: str) -> str:
@@ -91,7 +92,7 @@ def spec_of_fields(fields: Mapping[str, str], slug: str) -> Spec:
 
 def fields_of_spec(spec: Spec) -> dict[str, str]:
     """What the fields of a spec hold, by key."""
-    fields = {}
+    fields: dict[str, str] = {}
     for table, keys in tables_of(spec).items():
         rows = enumerate(keys) if table == "formats" else [(None, keys)]
         for number, row in rows:

@@ -170,7 +170,9 @@ def _known_or_404(slug: str) -> Known:
 
 def _groups() -> list[tuple[str, list[Known]]]:
     """All specs under the headings of the list."""
-    own, published, practice = [], [], []
+    own: list[Known] = []
+    published: list[Known] = []
+    practice: list[Known] = []
     for known in known_specs().values():
         shipped = practice if known.spec.spec.source == "common practice" else published
         (own if known.is_own else shipped).append(known)

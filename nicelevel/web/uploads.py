@@ -18,7 +18,7 @@ from dataclasses import asdict, dataclass, replace
 from functools import partial
 from pathlib import Path
 from threading import Lock
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, cast
 from urllib.parse import quote
 
 from flask import Blueprint, Response, current_app, jsonify, make_response, request, url_for
@@ -193,7 +193,7 @@ def send(key: str) -> Response:
         if asked != str(offset):
             raise ConflictError(f"The upload goes on at byte {offset}, not at {asked or 'an unknown one'}.")
         with speaking_errors(Path(begun.name)):
-            offset = _append(begun, path, offset, request.stream)
+            offset = _append(begun, path, offset, cast(BinaryIO, request.stream))
         answer = make_response("", 204)
         answer.headers["Upload-Offset"] = str(offset)
         if offset == begun.size_bytes and path.exists():

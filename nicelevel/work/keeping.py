@@ -4,6 +4,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 
 from nicelevel.config import Config
@@ -77,7 +78,7 @@ def _sources(config: Config, job_id: int | None) -> Iterator[_Check]:
     audio = AudioFolder(config.audio_folder)
     query = Source.select(Source, Job).join(Job).where(Source.state.in_(("measured", "failed")))
     for source in query if job_id is None else query.where(Source.job == job_id):
-        yield _Check(source.size_bytes, lambda deep, source=source: _check_source(source, audio, deep))
+        yield _Check(source.size_bytes, partial(_check_source, source, audio))
 
 
 def _check_source(source: Source, audio: AudioFolder, deep: bool) -> Missing | None:
@@ -99,7 +100,7 @@ def _check_source(source: Source, audio: AudioFolder, deep: bool) -> Missing | N
 def _deliverables(config: Config, job_id: int | None) -> Iterator[_Check]:
     query = with_names().where(Deliverable.state.in_(KEPT_FILES))
     for made in query if job_id is None else query.where(Source.job == job_id):
-        yield _Check(made.size_bytes or 0, lambda deep, made=made: _check_deliverable(made, config, deep))
+        yield _Check(made.size_bytes or 0, partial(_check_deliverable, made, config))
 
 
 def _check_deliverable(made: Deliverable, config: Config, deep: bool) -> Missing | None:

@@ -244,7 +244,7 @@ def _folder_of_try(deliverable: Deliverable, folder: Path) -> Iterator[Path]:
             place.mkdir(parents=True)
             for parent in (home, folder):
                 flush(parent)
-            _sweep_earlier(home, deliverable.token)
+            _sweep_earlier(home, deliverable.token or 0)
         yield place
     except BaseException:
         shutil.rmtree(place, ignore_errors=True)

@@ -107,11 +107,11 @@ def task(give_up: Callable[..., None], on: str = "default") -> Callable[[Callabl
         name = do.__name__
         WORKS[name] = Work(do, give_up)
 
-        def begin(context: procrastinate.JobContext, **arguments: Any) -> None:
+        def begin(context: procrastinate.JobContext, /, **arguments: Any) -> None:
             config: Config = context.additional_context["config"]
             _begin(name, Call(config, context.job.attempts, context.should_abort), arguments)
 
-        return queue.task(begin, name=name, pass_context=True, retry=_Again(), queue=on)
+        return queue.task(name=name, pass_context=True, retry=_Again(), queue=on)(begin)
 
     return register
 

@@ -33,7 +33,7 @@ MEND_EVERY_S = 15.0
 class _OwnJobsWorker(Worker):
     """Says of a job that it has ended only while it is its own: it may have stood still and lost it to another."""
 
-    async def _persist_job_status(self, job: Job, **ended: Any) -> None:
+    async def _persist_job_status(self, job: Job, **ended: Any) -> None:  # type: ignore[override]  # by name alone
         row = await self.app.connector.execute_query_one_async(
             "SELECT count(*) AS own FROM procrastinate_jobs WHERE id = %(id)s AND worker_id = %(worker_id)s",
             id=job.id,

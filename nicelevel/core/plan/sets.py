@@ -9,6 +9,7 @@ import re
 from collections import defaultdict
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import TypeVar
 
 from ..prepare import Measured
 from ..specs import Spec, judge
@@ -21,6 +22,9 @@ from .limiter import Envelope, Limited
 from .predict import after_gain, after_limiting, in_format
 
 _MIX_WORDS = frozenset({"mix", "mixdown", "master", "full", "print"})
+
+
+Key = TypeVar("Key", bound=Hashable)
 
 
 @dataclass(frozen=True)
@@ -59,7 +63,7 @@ def propose_sets(candidates: Sequence[Candidate]) -> tuple[ProposedSet, ...]:
     return tuple(found)
 
 
-def loudest(readings: Mapping[Hashable, Reading]) -> Hashable:
+def loudest(readings: Mapping[Key, Reading]) -> Key:
     """The source that a set is levelled by where it has no mix: the one of the highest integrated loudness."""
     return max(readings, key=lambda key: readings[key].integrated_lufs)
 

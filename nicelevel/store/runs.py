@@ -1,34 +1,43 @@
-"""What is being rendered, what waits, what ended; and how long such work takes."""
+"""What is being rendered, what waits, what ended."""
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
-from datetime import UTC, datetime
-from typing import Any
+from datetime import datetime
+from typing import Any, NamedTuple
 
-from nicelevel.core.pace import ToDo, Took, paces, time_left_s
-
-from .audio import AudioFolder
 from .database import database
 from .deliverables import UNFINISHED, with_names
 from .models import Deliverable, Source
-from .readings import load_figures
 
 ENDED = ("proved", "missed", "failed", "stopped")
 SEEN_PRIORITY = 2
 """Of what belongs to rows on somebody's screen, among what waits to be rendered (0)."""
 
 
-@dataclass(frozen=True)
-class UnderWay:
-    """A deliverable that is being rendered or waits, and in how many seconds it is done (None: cannot be told)."""
+class Unfinished(NamedTuple):
+    """A deliverable that is being rendered or waits."""
 
-    deliverable_id: int
+    id: int
     state: str
-    end_s: float | None
+    spec_id: int
+    output: str
+    digest: str
+    progress_ratio: float
+    started_at: datetime | None
+    queued_at: datetime
 
 
-def under_way(audio: AudioFolder, at_once: int) -> list[UnderWay]:
-    """What is being rendered, then what waits, in the order in which it will be done, so many at once."""
+class DoneLately(NamedTuple):
+    """A deliverable that was written: its length, and when."""
+
+    spec_id: int
+    output: str
+    audio_s: float | None
+    started_at: datetime
+    finished_at: datetime
+
+
+def unfinished() -> list[Unfinished]:
+    """All that is being rendered or waits, in no order."""
     query = (
         Deliverable.select(
             Deliverable.id,
@@ -43,25 +52,11 @@ def under_way(audio: AudioFolder, at_once: int) -> list[UnderWay]:
         .join(Source)
         .where(Deliverable.state.in_(UNFINISHED))
     )
-    found: list[Any] = list(query.tuples())
-    if not found:
-        return []
-    priorities = _priorities()
-    rows = sorted(found, key=lambda row: (row[1] != "rendering", -priorities.get(row[0], 0), row[7], row[0]))
-    to_do = [_to_do(row, audio) for row in rows]
-    ends = time_left_s(to_do, paces(_done_lately()), at_once)
-    return [UnderWay(row[0], row[1], end_s) for row, end_s in zip(rows, ends, strict=True)]
+    rows: list[Any] = list(query.tuples())
+    return [Unfinished(*row) for row in rows]
 
 
-def _to_do(row: tuple[Any, ...], audio: AudioFolder) -> ToDo:
-    _, _, spec_id, output, digest, progress_ratio, started_at, _ = row
-    audio_s = load_figures(digest, audio).source.duration_s
-    if started_at is None:
-        return ToDo((spec_id, output), audio_s)
-    return ToDo((spec_id, output), audio_s, progress_ratio, (datetime.now(UTC) - started_at).total_seconds())
-
-
-def _priorities() -> dict[int, int]:
+def priorities() -> dict[int, int]:
     """Of what waits on the queue, by deliverable."""
     rows = database.execute_sql(
         "SELECT (args->>'deliverable_id')::bigint, priority FROM procrastinate_jobs "
@@ -82,7 +77,8 @@ def ended_lately(count: int) -> list[Deliverable]:
     return list(query.order_by(Deliverable.finished_at.desc(), Deliverable.id.desc()).limit(count))
 
 
-def _done_lately() -> list[Took]:
+def done_lately() -> list[DoneLately]:
+    """What was written last."""
     query = (
         Deliverable.select(
             Deliverable.spec,
@@ -95,12 +91,8 @@ def _done_lately() -> list[Took]:
         .order_by(Deliverable.finished_at.desc())
         .limit(200)
     )
-    done: list[Any] = list(query.tuples())
-    return [
-        Took((spec, output), audio_s, (finished - started).total_seconds())
-        for spec, output, audio_s, started, finished in done
-        if audio_s
-    ]
+    rows: list[Any] = list(query.tuples())
+    return [DoneLately(*row) for row in rows]
 
 
 def worker_count() -> int:

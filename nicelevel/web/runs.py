@@ -7,10 +7,11 @@ from typing import Any
 
 from flask import Blueprint, current_app, g, jsonify, render_template
 
+from nicelevel.desk.runs import UnderWay, under_way
 from nicelevel.report.words import megabytes
 from nicelevel.store.deliverables import stop_deliverables
 from nicelevel.store.models import Deliverable
-from nicelevel.store.runs import UnderWay, ended_lately, named, under_way, worker_count
+from nicelevel.store.runs import ended_lately, named, worker_count
 
 from .found import audio
 

@@ -1,7 +1,6 @@
 """Sources: taking one in, its close-up at a destination, taking it out."""
 
 from collections.abc import Sequence
-from datetime import UTC, datetime
 from typing import Any, BinaryIO, cast
 
 from flask import Blueprint, current_app, jsonify, render_template, request, url_for
@@ -11,6 +10,7 @@ from nicelevel.core.plan.sets import loudest
 from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.core.words import listed
+from nicelevel.desk.intake import changed, receive, refuse_too_large, replaced, shown_name
 from nicelevel.desk.proposals import proposals
 from nicelevel.desk.versions import choose_version, set_aside
 from nicelevel.store.jobs import add_destination, find_destination
@@ -32,7 +32,6 @@ from nicelevel.work.enqueue import (
 
 from .board import close_up_of, moved, price_of
 from .found import audio, destination_or_404, job_or_404, source_or_404
-from .upload import receive, refuse_too_large
 
 sources = Blueprint("sources", __name__)
 
@@ -55,26 +54,6 @@ def upload(job_id: int) -> Any:
     replaces = replaced(job_id, request.args.get("replaces", ""))
     source = enqueue_source(job_id, file_name, digest, size_bytes, changed_at=changed_at, replaces=replaces)
     return jsonify(source=source.id)
-
-
-def replaced(job_id: int, given: str) -> Source | None:
-    """The source of a job that a file is given for; None where none is named, or it has gone."""
-    source = find_source(int(given)) if given.isdigit() and len(given) < 19 else None
-    return source if source and source.job_id == job_id else None
-
-
-def changed(milliseconds: int | None) -> datetime | None:
-    """When a file was last changed, as a browser tells it; None where that is no date."""
-    try:
-        return datetime.fromtimestamp(milliseconds / 1000, UTC) if milliseconds is not None else None
-    except (OverflowError, ValueError, OSError):
-        return None
-
-
-def shown_name(given: str) -> str:
-    """The last part of a path as a browser may give it, without signs that cannot be shown."""
-    last = given.replace("\\", "/").rpartition("/")[2]
-    return "".join(sign for sign in last if sign.isprintable()).strip() or "untitled"
 
 
 @sources.get("/sources/<int:source_id>/close-up/<int:destination_id>")

@@ -27,6 +27,7 @@ from werkzeug.http import http_date
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NiceLevelError, NotFoundError
 from nicelevel.core.files.staged import speaking_errors
+from nicelevel.desk.intake import changed, refuse_too_large, replaced, shown_name
 from nicelevel.store.database import persistently
 from nicelevel.store.models import Source
 from nicelevel.store.sources import same_file
@@ -34,8 +35,6 @@ from nicelevel.work.enqueue import enqueue_source
 from nicelevel.work.keeping import UPLOAD_KEPT_S
 
 from .found import audio, job_or_404
-from .sources import changed, replaced, shown_name
-from .upload import refuse_too_large
 
 uploads = Blueprint("uploads", __name__)
 

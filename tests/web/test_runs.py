@@ -4,10 +4,10 @@ import re
 
 import pytest
 
+from nicelevel.desk.runs import under_way
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.models import Deliverable
-from nicelevel.store.runs import under_way
 from tests import signals
 
 from .uploading import JSON, upload, wav

@@ -34,14 +34,20 @@ def _is_head(data: bytes, at: int) -> bool:
 
 
 def settle_serial(path: Path, serial: int) -> None:
-    """Give every page of a file with one stream this serial number: the same input then makes the same bytes."""
+    """Give every page of a file with one stream this serial number: the same input then makes the same bytes.
+
+    What broke off while it was written stays as it is: its writer says why.
+    """
     # Loaded here: most calls never need it.
-    from mutagen.ogg import OggPage
+    from mutagen.ogg import OggPage, error
 
     pages = []
     with path.open("r+b") as file:
         while file.peek(1):
-            page = OggPage(file)
+            try:
+                page = OggPage(file)
+            except (error, EOFError):
+                return
             page.serial = serial & 0xFFFFFFFF
             pages.append(page.write())
         file.seek(0)

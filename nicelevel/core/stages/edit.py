@@ -1,6 +1,6 @@
 """Stretches of a signal put together anew: cut, trimmed, silence put in, pieces joined by crossfades."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
@@ -135,12 +135,3 @@ def _put(room: NDArray[np.float64], at: int, samples: Block, stretch: Stretch, i
         room[at : at + len(samples)] = samples
     else:
         room[at : at + len(samples)] += samples * gains[:, None]
-
-
-def joined(pieces: Sequence[tuple[int, int]], at: int = 0) -> tuple[Stretch, ...]:
-    """Pieces (first frame, frame after the last) one after the other, from a frame of what goes out on."""
-    stretches = []
-    for first, last in pieces:
-        stretches.append(Stretch(first, last - first, at))
-        at += last - first
-    return tuple(stretches)

@@ -1,9 +1,13 @@
-"""Receiving a file: streamed to disk, digested on the way, then moved under its digest."""
+"""Taking in a file: whether there is room, what it is called, what it stands for.
+
+It is streamed to disk, digested on the way, then moved under its digest.
+"""
 
 import hashlib
 import os
 import shutil
 import uuid
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
@@ -12,6 +16,8 @@ from nicelevel.core.errors import NoSpaceError, TooLargeError, TruncatedError
 from nicelevel.core.files.staged import speaking_errors
 from nicelevel.report.words import megabytes
 from nicelevel.store.audio import AudioFolder
+from nicelevel.store.models import Source
+from nicelevel.store.sources import find_source
 
 PART_BYTES = 1 << 20
 ROOM_SHARE, ROOM_BYTES = 0.1, 200_000_000
@@ -58,3 +64,23 @@ def _save(stream: BinaryIO, part: Path) -> tuple[str, int]:
         file.flush()
         os.fsync(file.fileno())
     return digest.hexdigest(), received
+
+
+def replaced(job_id: int, given: str) -> Source | None:
+    """The source of a job that a file is given for; None where none is named, or it has gone."""
+    source = find_source(int(given)) if given.isdigit() and len(given) < 19 else None
+    return source if source and source.job_id == job_id else None
+
+
+def changed(milliseconds: int | None) -> datetime | None:
+    """When a file was last changed, as a browser tells it; None where that is no date."""
+    try:
+        return datetime.fromtimestamp(milliseconds / 1000, UTC) if milliseconds is not None else None
+    except (OverflowError, ValueError, OSError):
+        return None
+
+
+def shown_name(given: str) -> str:
+    """The last part of a path as a browser may give it, without signs that cannot be shown."""
+    last = given.replace("\\", "/").rpartition("/")[2]
+    return "".join(sign for sign in last if sign.isprintable()).strip() or "untitled"

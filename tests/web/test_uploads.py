@@ -5,9 +5,10 @@ import hashlib
 
 import pytest
 
+from nicelevel.desk import intake
 from nicelevel.store.models import Source
 from nicelevel.store.sources import sources_of
-from nicelevel.web import upload, uploads
+from nicelevel.web import uploads
 from tests import signals
 
 from .uploading import JSON, wav
@@ -99,7 +100,7 @@ def test_what_was_all_there_when_the_server_died_is_taken_in_by_who_asks(client,
 
 
 def test_what_does_not_fit_is_refused_before_it_is_sent(client, begin, monkeypatch):
-    monkeypatch.setattr(upload, "ROOM_BYTES", 10**18)
+    monkeypatch.setattr(intake, "ROOM_BYTES", 10**18)
     answer = begin(1000)
     assert answer.status_code == 507
     assert "There is no room for" in answer.json["error"]["message"]

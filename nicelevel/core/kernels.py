@@ -84,7 +84,7 @@ class Kernel:
             try:
                 self._compiled[types] = _linked(self._object_code(types), types)
             except _INNER_CHANGES as error:
-                # Only its public face of numba is promised to stay: it is slower to start, and computes the same.
+                # Only the public face of numba is promised to stay: it is slower to start, and computes the same.
                 logger.warning("%s is compiled in the plain way: %r", self.function.__name__, error)
                 from .compiling import plainly_compiled
 
@@ -94,7 +94,8 @@ class Kernel:
     def _object_code(self, types: tuple[str, ...]) -> bytes:
         """What was stored, with its description on the first line; compiled now where nothing was."""
         name = self._name(types)
-        folders = [Path(self.function.__code__.co_filename).parent / "__pycache__", own_cache()]
+        beside, own = Path(self.function.__code__.co_filename).parent / "__pycache__", own_cache()
+        folders = [beside, own] if own else [beside]
         for folder in folders:
             with suppress(OSError):
                 return (folder / name).read_bytes()
@@ -103,9 +104,8 @@ class Kernel:
         symbol, returned, code = compiled(self, types)
         stored = json.dumps({"symbol": symbol, "returns": returned}).encode() + b"\n" + code
         for folder in folders:
-            with suppress(
-                OSError
-            ):  # the package may lie where nobody may write; then it is compiled once for a person
+            # The package may lie where nobody may write: then it is compiled once for its user.
+            with suppress(OSError):
                 _keep(folder / name, stored)
                 break
         return stored
@@ -160,10 +160,12 @@ def _type_of(argument: Any) -> str:
     return _SCALAR_OF[type(argument)]
 
 
-def own_cache() -> Path:
-    """The folder of a person's caches (XDG Base Directory Specification), for what may not lie beside the modules."""
-    told = os.environ.get("XDG_CACHE_HOME")
-    return Path(told or Path.home() / ".cache") / "nice-level" / "kernels"
+def own_cache() -> Path | None:
+    """The folder of a user's caches (XDG Base Directory Specification), for what may not lie beside the modules; None
+    for a user without a home.
+    """
+    told = os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache")
+    return None if told.startswith("~") else Path(told) / "nice-level" / "kernels"
 
 
 def _keep(stored: Path, content: bytes) -> None:

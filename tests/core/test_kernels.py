@@ -147,6 +147,14 @@ def test_where_neither_can_be_written_it_is_compiled_and_used(module, tmp_path):
     assert load().halved(3.0) == 1.5
 
 
+def test_a_user_without_a_home_is_served_too(module, monkeypatch):
+    _, load = module
+    monkeypatch.delenv("XDG_CACHE_HOME")
+    monkeypatch.setattr("os.path.expanduser", lambda given: given)  # as it is where no home is known
+    assert kernels.own_cache() is None
+    assert load().halved(3.0) == 1.5
+
+
 def test_another_numba_is_used_by_its_public_face(module, monkeypatch, caplog):
     """What an inner part that is gone looks like."""
     _, load = module

@@ -38,7 +38,9 @@ def _limiter(plan: Plan) -> dict[str, Any] | None:
 
 def _output(output: OutputFormat, dithers: bool) -> dict[str, Any]:
     # The words of the spec are no part of it: another wording of the same format writes the same file.
-    return asdict(output) | {"format_key": "", "dither": output.dither if dithers else "none"}
+    described = asdict(output) | {"format_key": None, "dither": output.dither if dithers else "none"}
+    # What is left open is left out: a format that learns to say more keeps its digests.
+    return {name: value for name, value in described.items() if value is not None}
 
 
 def _steps(steps: Sequence[Step]) -> list[Any]:
@@ -46,7 +48,7 @@ def _steps(steps: Sequence[Step]) -> list[Any]:
 
 
 def _step(step: Step) -> list[Any]:
-    return [step.model_dump(mode="json"), step.version]
+    return [step.model_dump(mode="json", exclude_none=True), step.version]
 
 
 def _level(level_db: float) -> float:

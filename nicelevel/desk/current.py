@@ -9,7 +9,7 @@ from nicelevel.core.specs.format_words import format_name
 from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.values import Plan
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.deliverables import KEPT_FILES, deliverables_of
+from nicelevel.store.deliverables import KEPT_FILES, UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Source
 from nicelevel.store.own_targets import own_targets_of
@@ -57,10 +57,15 @@ def is_as_planned(made: Deliverable, plans: Sequence[Plan] | None) -> bool:
 
     plans: of its place; None where none can be made now. What is still to be written is always as planned.
     """
-    if made.state not in KEPT_FILES or plans is None:
+    if plans is None:
         return True
     planned = next((each for each in plans if each.output.key == made.output), None)
-    if planned is None or made.plan is None:
+    if planned is None:
+        # What failed, or was written, in a format that is not asked for any more says nothing of today.
+        return made.state in UNFINISHED
+    if made.state not in KEPT_FILES:
+        return True
+    if made.plan is None:
         return False
     if made.plan_digest is None:
         asked_db = made.plan.get("asked_gain_db", made.plan["gain_db"])

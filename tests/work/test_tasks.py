@@ -13,7 +13,7 @@ from nicelevel.core.prepare import shared
 from nicelevel.core.specs import parse_spec
 from nicelevel.core.steps import resolve
 from nicelevel.core.steps.trim import Sounding, Trim
-from nicelevel.desk.current import absent_files, current_deliverables
+from nicelevel.desk.current import absent_files, current_deliverables, is_as_planned
 from nicelevel.desk.planning import digest_of_plan, plans_of
 from nicelevel.desk.prepared import nearly_prepared, prepared_signals
 from nicelevel.desk.proposals import proposals
@@ -156,6 +156,20 @@ def test_what_was_written_by_another_recipe_at_the_same_gain_is_not_handed_over(
     assert "It was rendered by another plan than today's; render it again." in [
         each.reason for each in absent_files(job.id, store)
     ]
+
+
+def test_what_failed_in_a_format_that_is_not_asked_for_any_more_says_nothing(take_in, work_off, store, job):
+    source = take_in("mix.wav", signals.noise(2))
+    work_off()
+    place = destinations_of(job.id)[0]
+    (made,) = enqueue_renders(source, place, store)
+    found, plans_now = Deliverable.get_by_id(made.id), plans_of(source, spec_of(place.spec), store)
+    found.state = "failed"
+    assert is_as_planned(found, plans_now)
+    found.output = "1 · reel"
+    assert not is_as_planned(found, plans_now)
+    found.state = "queued"
+    assert is_as_planned(found, plans_now)
 
 
 def test_a_fold_down_is_prepared_planned_and_rendered(take_in, work_off, store, job, config):

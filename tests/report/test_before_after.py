@@ -1,190 +1,48 @@
-"""Before and after: columns against the samples themselves, and what changed, in words."""
+"""Two sides on one axis where an edit moved one of them: each column shows what lies at its time."""
+
+from fractions import Fraction
 
 import numpy as np
-import pytest
 
-from nicelevel.core.hear import score
-from nicelevel.core.hear.changes import Changes
-from nicelevel.core.hear.differences import Band, Differences, Edit
-from nicelevel.core.measure.hop_files import waveform_name
-from nicelevel.core.prepare import prepare
-from nicelevel.report.before_after import Side, blind_words, both_series_bytes, changes_words, columns_bytes
-from tests import signals
+from nicelevel.core.measure.waveform import FULL_SCALE
+from nicelevel.core.signals import Span, Timeline
+from nicelevel.report.before_after import Side, both_series_bytes, columns_bytes
 
-RATE = 48_000
+SECONDS = 8
 
 
-@pytest.fixture
-def side(tmp_path):
-    """A measured programme with its waveform."""
-    path = signals.write(tmp_path / "take.wav", 0.8 * signals.programme(20, seed=6), RATE)
-    reading = prepare(path, hops_folder=tmp_path).reading
-    return Side(
-        "source",
-        reading.curves.energies,
-        reading.integrated_lufs,
-        20.0,
-        lambda n: np.load(tmp_path / waveform_name(n)),
-    )
+def _side(levels, timeline=None):
+    """A level for each second, from 0 to 1; the waveform in bins of a millisecond."""
+    peaks = np.repeat(np.array(levels), 1000)
+    bins = np.stack([-peaks, peaks, peaks], axis=1)[:, None, :] * FULL_SCALE
+    energies = np.repeat(np.array(levels) ** 2, 100)
+
+    moved = {"timeline": timeline} if timeline else {}
+    return Side("side", energies, -20.0, float(len(levels)), lambda _: bins.astype(np.int16), **moved)
 
 
-def _columns(before, after, first, last, count):
-    return np.frombuffer(columns_bytes(before, after, first, last, count), "<f4").reshape(5, -1)
+def _rows(before, after, count):
+    return np.frombuffer(columns_bytes(before, after, 0.0, float(SECONDS), count), "<f4").reshape(5, count)
 
 
-@pytest.mark.parametrize(
-    ("first", "last", "count"), [(0.0, 20.0, 500), (3.0, 5.0, 200), (7.25, 7.5, 100), (19.0, 20.0, 50)]
-)
-def test_columns_hold_the_extremes_of_the_samples_at_every_zoom(side, first, last, count):
-    signal = 0.8 * signals.programme(20, seed=6)
-    rows = _columns(side, side, first, last, count)
-    edges = np.round(np.linspace(first, last, count + 1) * RATE).astype(int)
-    ms = 16 ** int(np.log(1000 * (last - first) / count + 1e-9) / np.log(16))  # of the bins that are drawn from
-    for at in range(0, count, 7):
-        start, end = edges[at], edges[at + 1]
-        outer = signal[max(0, start - 48 * ms) : end + 48 * ms]
-        assert outer.min() - 1e-3 <= rows[0][at] <= rows[1][at] <= outer.max() + 1e-3
-        inner = signal[start + 48 * ms : end - 48 * ms]
-        if len(inner):
-            assert rows[0][at] <= inner.min() + 1e-3
-            assert rows[1][at] >= inner.max() - 1e-3
+def test_what_was_taken_out_is_a_gap_and_what_is_left_stands_at_its_old_time():
+    """Seconds 2 to 5 are taken out, with the loudest in them: it must show in no column of what is left."""
+    levels = [0.1, 0.2, 0.3, 0.9, 0.5, 0.6, 0.7, 0.8]
+    spans = Span(Fraction(0), Fraction(0), Fraction(2)), Span(Fraction(5), Fraction(2))
+    before, after = _side(levels), _side(levels[:2] + levels[5:], Timeline(spans))
+    # Columns of 8 ms: drawn of the finest bins.
+    rows = _rows(before, after, 1000)
+    at = np.array([0.5, 1.5, 5.5, 6.5, 7.5])
+    columns = (at / SECONDS * 1000).astype(int)
+    assert np.allclose(rows[3][columns], [0.1, 0.2, 0.6, 0.7, 0.8], atol=1e-3)
+    assert np.isnan(rows[3][(np.array([2.5, 3.5, 4.5]) / SECONDS * 1000).astype(int)]).all()
+    assert np.allclose(rows[1][(np.array([3.5]) / SECONDS * 1000).astype(int)], 0.9, atol=1e-3)
+    assert np.nanmax(rows[3]) < 0.81
 
 
-def test_after_a_gain_and_a_limiter_columns_stay_under_the_ceiling(side):
-    lowest = np.ones(2_000, np.float32)
-    lowest[500:600] = 0.5
-    after = Side("planned", side.energies, 0.0, 20.0, side.bins, gain_db=6.0, ceiling_db=-3.0, lowest=lowest)
-    rows = _columns(side, after, 0.0, 20.0, 400)
-    assert max(np.nanmax(rows[3]), -np.nanmin(rows[2])) <= 10 ** (-3 / 20) + 1e-6
-    quiet = np.abs(rows[1]) * 2 < 0.5
-    assert rows[3][quiet] == pytest.approx(rows[1][quiet] * 10 ** (6 / 20), abs=1e-4)
-    deep = rows[4] > 6.0
-    assert np.flatnonzero(deep).min() == 100
-    assert np.flatnonzero(deep).max() == 119
-
-
-def test_beyond_the_shorter_one_there_is_nothing(side):
-    short = Side("older", side.energies[:500], -20.0, 5.0, lambda n: side.bins(n)[: 5_000 // 16**n])
-    rows = _columns(short, side, 0.0, 20.0, 100)
-    assert np.isnan(rows[1][30:]).all()
-    assert np.isfinite(rows[3]).all()
-    series = np.frombuffer(both_series_bytes(short, side), "<f4").reshape(2, -1)
-    assert np.isnan(series[0][60:]).all()
-    assert np.isfinite(series[1][100:]).any()
-
-
-@pytest.mark.parametrize(
-    ("changes", "sentences"),
-    [
-        (
-            Changes(1.2, 1.2, 0.0, 0.8, (), None),
-            ["1.2 LU louder, true peak +0.8 dB."],
-        ),
-        (
-            Changes(-0.5, -2.0, 0.0, 0.0, ((72.0, 80.0),), None),
-            [
-                "0.5 LU quieter, true peak +0.0 dB; what is the same moved by −2.0 dB.",
-                "Its loudness goes another way from 1:12.0 to 1:20.0.",
-            ],
-        ),
-        (
-            Changes(0.01, 0.0, 3.2, 0.0, (), 15.0),
-            ["As loud as before, true peak +0.0 dB.", "3.2 s put in at about 0:15.0."],
-        ),
-        (
-            Changes(0.0, 0.0, -61.0, 0.0, ((30.0, 43.5),), None),
-            [
-                "As loud as before, true peak +0.0 dB.",
-                "1:01 shorter.",
-                "Its loudness goes another way from 0:30.0 to 0:43.5.",
-            ],
-        ),
-        (
-            Changes(-np.inf, 0.0, 0.0, -np.inf, (), None),
-            ["One of them is silent."],
-        ),
-    ],
-)
-def test_what_changed_is_said(changes, sentences):
-    assert changes_words(changes) == sentences
-
-
-SAME = Changes(1.0, 1.0, 0.0, 1.0, (), None)
-
-
-@pytest.mark.parametrize(
-    ("found", "problem", "sentences"),
-    [
-        (
-            Differences(True, 1.0, difference_db=-120.0, usual_db=-120.0),
-            None,
-            [
-                "What is the same moved by +1.00 dB.",
-                "Nothing else is different: brought to one level, nothing is left of one without the other.",
-            ],
-        ),
-        (
-            Differences(True, 1.0, True, -71.2, -80.0),
-            None,
-            [
-                "What is the same moved by +1.00 dB, its polarity turned over.",
-                "Nothing else is different but rounding: brought to one level, what is left lies 71.2 dB under the "
-                "programme.",
-            ],
-        ),
-        (
-            Differences(True, 0.0, False, -24.0, -60.0, (Band(600, 1200, 0.9, -18.0),), ((7.31, 8.2),)),
-            None,
-            [
-                "What is the same moved by +0.00 dB.",
-                "Brought to one level, what differs lies 24.0 dB under the programme, most clearly from 600 Hz to "
-                "1.2 kHz.",
-                "From 600 Hz to 1.2 kHz it became 0.9 dB louder.",
-                "Different from 0:07.3 to 0:08.2.",
-            ],
-        ),
-        (
-            Differences(True, 0.0, False, -7.8, -8.0, (), (), (Edit(62.0, -0.9),)),
-            None,
-            [
-                "What is the same moved by +0.00 dB.",
-                "0.90 s taken out at 1:02.0.",
-                "Brought to one level, what differs lies 7.8 dB under the programme.",
-                "It differs throughout.",
-            ],
-        ),
-        (
-            Differences(False),
-            None,
-            [
-                "Its loudness goes the same way from start to end; what does not move it is not told.",
-                "They are not the same recording to the sample: only their loudness is told.",
-            ],
-        ),
-        (
-            None,
-            "The audio is gone.",
-            [
-                "Its loudness goes the same way from start to end; what does not move it is not told.",
-                "The audio is gone.",
-            ],
-        ),
-    ],
-)
-def test_what_the_audio_says_is_said(found, problem, sentences):
-    assert changes_words(SAME, found, problem)[1:] == sentences
-
-
-def test_before_the_audio_was_compared_nothing_is_called_the_same():
-    assert changes_words(SAME) == ["1.0 LU louder, true peak +1.0 dB."]
-
-
-def test_a_blind_comparison_is_said_with_its_probability():
-    assert (
-        blind_words(score([True] * 3))
-        == "3 of 3 right; guessing does as well 12.5 % of the time. Too few for a verdict."
-    )
-    assert blind_words(score([True] * 12)).startswith(
-        "12 of 12 right; guessing does as well less than 0.1 % of the time"
-    )
-    assert blind_words(score([True] * 6 + [False] * 6)).endswith("no difference is shown to be heard.")
+def test_a_series_has_the_same_gap():
+    spans = Span(Fraction(0), Fraction(0), Fraction(2)), Span(Fraction(5), Fraction(2))
+    before, after = _side([0.5] * SECONDS), _side([0.5] * 5, Timeline(spans))
+    series = np.frombuffer(both_series_bytes(before, after), "<f4").reshape(2, -1)
+    assert np.isnan(series[1][20:50]).all()
+    assert np.isfinite(series[1][60:79]).any()

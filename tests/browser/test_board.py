@@ -293,6 +293,28 @@ def test_a_killed_supervisor_leaves_nobody_behind_and_starts_again(board, live):
     expect(page.locator(".bar h1")).to_have_text("Test work")
 
 
+def test_a_file_let_go_before_the_page_can_take_it_is_taken(board, tmp_path):
+    def late(route):
+        time.sleep(1)
+        route.continue_()
+
+    board.route("**/drop.js", late)
+    board.reload(wait_until="commit")
+    board.wait_for_selector("text=Drop audio files anywhere")
+    drop(board, signals.write(tmp_path / "Early.wav", signals.noise(2, seed=10)))
+    measured(board, "Early")
+
+
+def test_a_file_let_go_where_none_is_taken_does_not_lead_away(page, live, tmp_path):
+    page.goto(f"{live.address}specs/")
+    path = signals.write(tmp_path / "Lost.wav", signals.noise(1, seed=11))
+    prevented = page.evaluate(
+        DROP.replace('fire("drop");', 'return !fire("drop");'),
+        [[(path.name, base64.b64encode(path.read_bytes()).decode())]],
+    )
+    assert prevented
+
+
 def test_everything_ends_with_ctrl_c_and_comes_back_as_it_was(board, live, tmp_path):
     drop(board, signals.write(tmp_path / "kept.wav", signals.noise(2, seed=9)))
     measured(board, "kept")

@@ -1,4 +1,4 @@
-// Files dropped anywhere on the page.
+// Files dropped anywhere on the page. That the browser does not open them itself is seen to by `early.js`.
 
 export function watchDrops(onDragging, onFiles) {
   let depth = 0;
@@ -7,13 +7,13 @@ export function watchDrops(onDragging, onFiles) {
     depth = Math.max(0, depth + change);
     onDragging(depth > 0);
   };
+  const take = () => droppedEarly.length && onFiles(droppedEarly.splice(0));
   addEventListener("dragenter", (event) => holdsFiles(event) && dragging(1));
   addEventListener("dragleave", (event) => holdsFiles(event) && dragging(-1));
-  addEventListener("dragover", (event) => holdsFiles(event) && event.preventDefault());
   addEventListener("drop", (event) => {
     if (!holdsFiles(event)) return;
-    event.preventDefault();
     dragging(-depth);
-    onFiles([...event.dataTransfer.files]);
+    take();
   });
+  take();
 }

@@ -294,14 +294,12 @@ def test_a_killed_supervisor_leaves_nobody_behind_and_starts_again(board, live):
 
 
 def test_a_file_let_go_before_the_page_can_take_it_is_taken(board, tmp_path):
-    def late(route):
-        time.sleep(1)
-        route.continue_()
-
-    board.route("**/drop.js", late)
+    held = []
+    board.route("**/drop.js", lambda route: held.append(route))
     board.reload(wait_until="commit")
     board.wait_for_selector("text=Drop audio files anywhere")
     drop(board, signals.write(tmp_path / "Early.wav", signals.noise(2, seed=10)))
+    held[0].continue_()
     measured(board, "Early")
 
 

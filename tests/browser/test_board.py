@@ -297,7 +297,7 @@ def test_a_file_let_go_before_the_page_can_take_it_is_taken(board, tmp_path):
     held = []
     board.route("**/drop.js", lambda route: held.append(route))
     board.reload(wait_until="commit")
-    board.wait_for_selector("text=Drop audio files anywhere")
+    board.wait_for_selector("p.empty", state="attached")
     drop(board, signals.write(tmp_path / "Early.wav", signals.noise(2, seed=10)))
     held[0].continue_()
     measured(board, "Early")

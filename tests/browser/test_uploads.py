@@ -87,6 +87,21 @@ def test_uploads_live_through_every_way_of_leaving_the_page(board, live, tmp_pat
     _arrived(board, live, *paths)
 
 
+def test_a_worker_that_stays_silent_is_replaced(board, live, tmp_path):
+    silent_first = """
+      const Real = SharedWorker;
+      let met = 0;
+      globalThis.SharedWorker = class extends Real {
+        constructor(address, options) { super(met++ ? address : "/static/parts.js", options); }
+      };
+    """
+    board.context.add_init_script(silent_first)
+    board.reload()
+    path = signals.write(tmp_path / "take.wav", signals.noise(2, seed=1))
+    _choose(board, path)
+    _arrived(board, live, path)
+
+
 def test_a_reload_in_the_middle_goes_on(board, live, big):
     _choose(board, big)
     _is_partly_there(board)

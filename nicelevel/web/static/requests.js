@@ -49,7 +49,7 @@ async function ask(address, options) {
 async function errorOf(answer) {
   try {
     const { message, code, key } = (await answer.json()).error;
-    return Object.assign(new Error(message), { code, key });
+    return Object.assign(new Error(message), { code, key, status: answer.status });
   } catch {
     return new Error(`The server answered ${answer.status}.`);
   }

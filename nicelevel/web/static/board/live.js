@@ -7,6 +7,7 @@ import { keepingFocus, parsed, swapPart, swapParts } from "../parts.js";
 import { getHtml } from "../requests.js";
 
 const GATHER_MS = 120;
+const AGAIN_MS = 2000;
 const NEAR = "900px 0px";
 const ROWS_AT_ONCE = 12;
 const BAR_MS = 250;
@@ -115,11 +116,12 @@ export function keepTrue(data, container, afterChange) {
       watchUnfilled();
       afterChange();
     } catch (error) {
+      everything = error.status !== 404; // what was asked for has not come, and may yet
       say(error.message);
     }
     asking = false;
     if (columns.size || near.size) gather(0);
-    else if (everything || changed.size) gather(GATHER_MS);
+    else if (everything || changed.size) gather(everything ? AGAIN_MS : GATHER_MS);
   };
   const gather = (wait_ms) => {
     if (!asking) timer ??= setTimeout(refresh, wait_ms);

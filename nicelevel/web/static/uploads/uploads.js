@@ -4,17 +4,44 @@ import { say } from "../page.js";
 
 const LIVES_ON = Boolean(globalThis.navigation);
 const token = document.querySelector("meta[name=csrf-token]").content;
-const worker = new SharedWorker(new URL("worker.js", import.meta.url), { name: "uploads", extendedLifetime: true });
+const ANSWER_MS = 5000;
 
 let told = [];
 let goesOnInside = false;
 const watchers = [];
+const toldIt = []; // all that was said to a worker from which nothing has been heard yet
+let port = null;
+let isHeard = false;
 
-worker.port.onmessage = ({ data }) => {
+connect(1);
+
+// A worker says a word when it is met. One that stays silent, as one that a page before had begun and left may, is not
+// relied on: another takes its place and is told the same.
+function connect(number) {
+  const name = number === 1 ? "uploads" : `uploads ${number}`;
+  const mine = new SharedWorker(new URL("worker.js", import.meta.url), { name, extendedLifetime: true }).port;
+  const silent = setTimeout(() => connect(number + 1), ANSWER_MS * number);
+  port = mine;
+  port.onmessage = ({ data }) => {
+    if (port !== mine) return;
+    clearTimeout(silent);
+    isHeard = true;
+    toldIt.length = 0;
+    hear(data);
+  };
+  for (const message of toldIt) port.postMessage(message);
+}
+
+function hear(data) {
   if (data.said) return say(data.said);
   told = data;
   for (const each of watchers) each(told);
-};
+}
+
+function tell(message) {
+  if (!isHeard) toldIt.push(message);
+  port.postMessage(message);
+}
 
 // Gets { id, job, name, size, sent, state, message } of everything that is being uploaded, now and at every change.
 export function watchUploads(onChange) {
@@ -25,14 +52,14 @@ export function watchUploads(onChange) {
 // replaces: the id of the source that a file is given for, where it is given for one.
 export function takeFiles(job, address, files, replaces = "") {
   const where = new URL(address, location.href).href;
-  worker.port.postMessage({ kind: "take", job: String(job), address: where, token, files, replaces });
+  tell({ kind: "take", job: String(job), address: where, token, files, replaces });
 }
 
 export function forgetUpload(id) {
-  worker.port.postMessage({ kind: "forget", id });
+  tell({ kind: "forget", id });
 }
 
-export const isUploading = () => told.some((each) => each.state !== "failed");
+export const isUploading = () => toldIt.some(({ kind }) => kind === "take") || told.some((each) => each.state !== "failed");
 
 // From one page of ours to the next uploads live on, where the browser keeps the worker; elsewhere leaving is asked about.
 globalThis.navigation?.addEventListener("navigate", ({ destination }) => {
@@ -43,4 +70,4 @@ addEventListener("beforeunload", (event) => {
   if (isUploading() && !(LIVES_ON && goesOnInside)) event.preventDefault();
 });
 
-addEventListener("pagehide", () => worker.port.postMessage({ kind: "bye" }));
+addEventListener("pagehide", () => port.postMessage({ kind: "bye" }));

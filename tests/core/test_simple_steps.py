@@ -82,7 +82,7 @@ def test_fades_longer_than_the_file_are_shortened_in_proportion(tmp_path):
     assert found.argmax() in (round(1.5 * RATE_HZ) - 1, round(1.5 * RATE_HZ))
     assert found[round(0.75 * RATE_HZ)] == pytest.approx(0.5, abs=1e-4)
     assert found[round(1.75 * RATE_HZ)] == pytest.approx(0.5, abs=1e-4)
-    assert chain_of(path, Fade(in_s=3.0, out_s=1.0)).words == ("It fades in over 1.5 s and fades out over 0.5 s.",)
+    assert chain_of(path, Fade(in_s=3.0, out_s=1.0)).words == ("Faded in over 1.5 s and out over 0.5 s.",)
 
 
 def test_a_trim_moves_the_places_that_are_marked(tmp_path):

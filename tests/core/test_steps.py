@@ -27,6 +27,20 @@ ROWS = [
     ({"do": "rate", "hz": 96_000}, {"hz": RATE_HZ}),
     ({"do": "length", "seconds": 1.25, "fade_s": 0.5}, {"seconds": SECONDS}),
     ({"do": "length", "seconds": 3.1}, {"seconds": SECONDS}),
+    ({"do": "cut", "from_s": 0.25, "to_s": 2.0}, {"from_s": 0.0, "to_s": 9.0}),
+    ({"do": "pauses", "below_db": -50.0, "longer_than_s": 0.2, "keep_s": 0.1}, {"longer_than_s": 2.0}),
+    ({"do": "pauses", "below_db": -25.0, "longer_than_s": 0.001, "keep_s": 0.0005}, {"longer_than_s": 3.0}),
+    ({"do": "tick"}, None),
+    ({"do": "dc"}, None),
+    ({"do": "high_pass", "hz": 80.0}, None),
+    ({"do": "high_pass", "hz": 300.0, "order": 7}, None),
+    ({"do": "gate", "below_db": -30.0, "hold_ms": 5.0, "release_ms": 20.0}, {"reduce_db": 0.0}),
+    ({"do": "compress", "above_db": -24.0, "ratio": 3.0, "makeup_db": 2.0}, {"ratio": 1.0, "makeup_db": 0.0}),
+    ({"do": "flip"}, {"channels": []}),
+    ({"do": "delay", "channels": [2], "samples": 777}, {"samples": 0}),
+    ({"do": "delay", "channels": [1], "samples": -1_234}, {"channels": []}),
+    ({"do": "delay", "channels": [2], "samples": "auto"}, {"channels": []}),
+    ({"do": "mix", "rows": [[0.5, 0.25]]}, {"rows": [[1.0], [0.0, 1.0]], "layout": "stereo"}),
     ({"do": "keep", "channels": [2]}, {"channels": [1, 2]}),
     ({"do": "keep", "channels": [2, 1]}, {"channels": [1, 2]}),
 ]
@@ -39,9 +53,11 @@ def _step(keys):
 
 @pytest.fixture(params=["PCM_24", "DOUBLE"])
 def take(request, tmp_path):
-    """With silence at both ends and a level that is not symmetric about 0."""
-    programme = signals.programme(SECONDS - 0.7, seed=4) + np.array([0.01, 0.0])
-    sound = np.concatenate([signals.silence(0.4), programme, signals.silence(0.3)])
+    """A tick at its head, silence at both ends, a level that is not symmetric about 0, a second side that is late."""
+    programme = signals.programme(SECONDS - 0.7, seed=4)
+    programme[:, 1] = 0.8 * np.roll(programme[:, 0], 150) + 0.2 * programme[:, 1]
+    sound = np.concatenate([signals.silence(0.4), programme + np.array([0.01, 0.0]), signals.silence(0.3)])
+    sound[20] = 0.5
     return signals.write(tmp_path / "take.wav", sound, RATE_HZ, request.param)
 
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..files import take_in
 from ..files.read import Audio
 from ..progress import Progress
-from ..stages.filter import resampled_window
+from ..stages.resample import resampled_window
 from ..units import db_from_energies, db_from_energy, ratio_from_db
 from ..values import Place
 from .programmes import Samples, for_two

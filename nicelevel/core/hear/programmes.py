@@ -22,7 +22,7 @@ from ..render import rendered_piece
 from ..render.dither import Rounder
 from ..scratch import ScratchFolder
 from ..signals import Seekable
-from ..stages.filter import resampled_window
+from ..stages.resample import resampled_window
 from ..steps.fold import Fold
 from ..steps.fold_matrix import fold_matrix
 from ..units import ratio_from_db

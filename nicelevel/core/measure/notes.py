@@ -16,13 +16,13 @@ from ..values import Note, Place, Reading
 from ..words import change, figure
 from .gating import HOP_S
 from .spectrum import steep_edge_hz
+from .tick import begins_with_tick
 
 SHORTEST_GATED_S = 0.4
 DEAD_AIR_S = 2.0
 DC_RATIO = 0.001
 NEARLY_SAME_RATIO = 1e-4
 QUIETER_DB = 0.5
-TICK_DBFS, TICK_OVER_DB, TICK_HOPS = -40.0, 20.0, 10
 CUT_DBFS, CUT_HOPS, CUT_BEFORE_HOPS = -45.0, 3, 30
 HOLE_HOPS = 3
 SAME_PEAK_DB, SAME_PEAK_SHARE, LIMITED_PLR_LU = 0.05, 0.08, 10.0
@@ -160,11 +160,7 @@ def _dead_air(reading: Reading, silence_s: float, code: str, where: str, start_s
 
 
 def _tick_at_head(reading: Reading) -> Note | None:
-    """A first hop that stands far over what follows it."""
-    peaks = reading.curves.peaks
-    if len(peaks) <= TICK_HOPS or peaks[0] < ratio_from_db(TICK_DBFS):
-        return None
-    if peaks[0] < ratio_from_db(TICK_OVER_DB) * float(peaks[1 : TICK_HOPS + 1].max()):
+    if not begins_with_tick(reading.curves.peaks):
         return None
     return Note("tick_at_head", "A tick in the first ten milliseconds, before the programme begins.", ((0.0, HOP_S),))
 

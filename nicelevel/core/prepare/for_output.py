@@ -5,7 +5,7 @@ from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from ..errors import UnsupportedError
-from ..stages.filter import resampled_frames
+from ..stages.resample import resampled_frames
 from ..steps import Recipe, Step, resolve
 from ..steps.fold import Fold
 from ..steps.keep import Keep

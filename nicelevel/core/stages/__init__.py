@@ -2,14 +2,17 @@
 step by its name.
 
 Edit takes stretches out of it and puts them together; Mix makes channels of channels; Ride moves its level along a
-curve; Filter is linear and reaches a little before and after; Patch mends places.
+curve; Resample and HighPass are linear and reach a little before and after; Patch mends places; Shift moves channels
+in time.
 """
 
 from .edit import Edit, Stretch
-from .filter import Resample
+from .high_pass import HighPass
 from .mix import Mix
 from .patch import Patch
+from .resample import Resample
 from .ride import Curve, Ride
+from .shift import Shift
 from .stage import Stage
 
-__all__ = ["Curve", "Edit", "Mix", "Patch", "Resample", "Ride", "Stage", "Stretch"]
+__all__ = ["Curve", "Edit", "HighPass", "Mix", "Patch", "Resample", "Ride", "Shift", "Stage", "Stretch"]

@@ -118,7 +118,7 @@ def resolve(before: Shape, recipe: Sequence[Step], found_of: FoundOf | None = No
     """
     chain = Chain(before)
     for step in recipe:
-        found = found_of(chain, step) if step.finds and found_of else None
+        found = found_of(chain, step) if step.listens and found_of else None
         chain = chain.then(step, found)
     return chain
 

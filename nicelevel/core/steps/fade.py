@@ -4,6 +4,7 @@ from typing import Literal
 
 from ..stages import Ride, Stage
 from ..values import Shape
+from ..words import amount
 from .fades import Fades, FadeShape
 from .step import Found, Seconds, Step, frames_of
 
@@ -31,7 +32,17 @@ class Fade(Step):
     def doing(self) -> str:
         return "faded"
 
+    @property
+    def wish(self) -> str:
+        ends = ((self.in_s, "in"), (self.out_s, "out"))
+        said = [f"{where} over {amount(seconds)} s" for seconds, where in ends if seconds]
+        return f"Fade {' and '.join(said) or 'nothing'}."
+
     def words(self, before: Shape, found: Found | None) -> str:
         lengths = [frames / before.rate_hz for frames in self._frames(before)]
-        ends = zip(lengths, ("fades in", "fades out"), strict=True)
-        return f"It {' and '.join(f'{what} over {seconds:g} s' for seconds, what in ends if seconds)}."
+        said = [
+            f"{where} over {amount(seconds)} s"
+            for seconds, where in zip(lengths, ("in", "out"), strict=True)
+            if seconds
+        ]
+        return f"Faded {' and '.join(said) or 'nothing'}."

@@ -22,21 +22,26 @@ _RISING: dict[FadeShape, Callable[[Gains], Gains]] = {
 
 @dataclass(frozen=True)
 class Fades:
-    """At the beginning and at the end of a signal of so many frames; the end mirrors the beginning."""
+    """At the beginning and at the end of a signal of so many frames; the end mirrors the beginning.
+
+    silent_frames: before the fade-in begins.
+    """
 
     frames: int
     in_frames: int
     out_frames: int
     shape: FadeShape = "cosine"
+    silent_frames: int = 0
 
     def gains(self, first: int, last: int) -> Gains | None:
         """Of some frames, each at its middle; None where all are 1."""
-        if first >= self.in_frames and last <= self.frames - self.out_frames:
+        if first >= self.silent_frames + self.in_frames and last <= self.frames - self.out_frames:
             return None
         at = np.arange(first, last) + 0.5
         gains = np.ones(last - first)
-        for left, length in ((at, self.in_frames), (self.frames - at, self.out_frames)):
+        for left, length in ((at - self.silent_frames, self.in_frames), (self.frames - at, self.out_frames)):
             if length:
                 fading = left < length
-                gains[fading] *= _RISING[self.shape](left[fading] / length)
+                gains[fading] *= _RISING[self.shape](np.maximum(left[fading], 0.0) / length)
+        gains[: max(0, self.silent_frames - first)] = 0.0
         return gains

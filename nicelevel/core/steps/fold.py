@@ -34,6 +34,10 @@ class Fold(Step):
     def doing(self) -> str:
         return f"brought to {self.layout}"
 
+    @property
+    def wish(self) -> str:
+        return f"Fold down to {self.layout}."
+
     def words(self, before: Shape, found: Found | None) -> str:
         wider = len(layout_of_name(self.layout).positions) > before.channels
         what = "is laid out as" if wider else "is folded down to"

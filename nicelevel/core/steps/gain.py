@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from ..stages import Ride, Stage
 from ..units import ratio_from_db
 from ..values import Shape
+from ..words import change
 from .step import Found, GainDb, Step
 
 
@@ -21,10 +22,14 @@ class Gain(Step):
 
     @property
     def doing(self) -> str:
-        return f"moved by {self.db:+g} dB"
+        return f"moved by {change(self.db)} dB"
+
+    @property
+    def wish(self) -> str:
+        return f"Move the level by {change(self.db)} dB."
 
     def words(self, before: Shape, found: Found | None) -> str:
-        return f"Its level is moved by {self.db:+g} dB."
+        return f"Moved the level by {change(self.db)} dB."
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ from pydantic import Field
 
 from ..stages import Edit, Ride, Stage, Stretch
 from ..values import Shape
+from ..words import amount
 from .fades import Fades
 from .step import Found, Seconds, Step, frames_of
 
@@ -30,6 +31,11 @@ class Length(Step):
     @property
     def doing(self) -> str:
         return "cut to its length"
+
+    @property
+    def wish(self) -> str:
+        fade = f", the last {amount(self.fade_s)} s fading out" if self.fade_s else ""
+        return f"Make it exactly {amount(self.seconds)} s long{fade}."
 
     def words(self, before: Shape, found: Found | None) -> str:
         if frames_of(self.seconds, before.rate_hz) > before.frames:

@@ -20,6 +20,10 @@ class Rate(Step):
     def doing(self) -> str:
         return f"resampled to {self.hz} Hz"
 
+    @property
+    def wish(self) -> str:
+        return f"Resample to {self.hz} Hz."
+
     def words(self, before: Shape, found: Found | None) -> str:
         return (
             f"It is resampled from {before.rate_hz} to {self.hz} Hz before the level is set, "

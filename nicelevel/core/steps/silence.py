@@ -4,6 +4,7 @@ from typing import Literal
 
 from ..stages import Edit, Stage, Stretch
 from ..values import Shape
+from ..words import amount
 from .step import Found, Seconds, Step, frames_of
 
 
@@ -22,6 +23,14 @@ class Silence(Step):
     def doing(self) -> str:
         return "given silence at its ends"
 
-    def words(self, before: Shape, found: Found | None) -> str:
+    @property
+    def wish(self) -> str:
+        return f"Put {self._said or 'no silence'} in."
+
+    @property
+    def _said(self) -> str:
         ends = ((self.head_s, "in front"), (self.tail_s, "behind"))
-        return f"{' and '.join(f'{seconds:g} s of silence {where}' for seconds, where in ends if seconds)} put in."
+        return " and ".join(f"{amount(seconds)} s of silence {where}" for seconds, where in ends if seconds)
+
+    def words(self, before: Shape, found: Found | None) -> str:
+        return f"Put {self._said or 'no silence'} in."

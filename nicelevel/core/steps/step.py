@@ -1,7 +1,7 @@
 """What every step can be asked for, and the kinds of what is typed."""
 
 import math
-from typing import Annotated, ClassVar
+from typing import Annotated, Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -10,6 +10,7 @@ from ..stages import Stage
 from ..values import Shape
 
 Seconds = Annotated[float, Field(ge=0.0, le=86_400.0, allow_inf_nan=False)]
+Milliseconds = Annotated[float, Field(ge=0.0, le=60_000.0, allow_inf_nan=False)]
 LevelDb = Annotated[float, Field(ge=-200.0, le=0.0, allow_inf_nan=False)]
 GainDb = Annotated[float, Field(ge=-200.0, le=200.0, allow_inf_nan=False)]
 
@@ -33,8 +34,13 @@ class Step(BaseModel):
     version: ClassVar[int] = 1
     finds: ClassVar[type[Found] | None] = None
 
+    @property
+    def listens(self) -> bool:
+        """Whether it must listen before it can be done."""
+        return self.finds is not None
+
     def find(self, before: Signal) -> Found:
-        """Listen to what comes before, once. Only of a step that `finds` something."""
+        """Listen to what comes before, once. Only of a step that `listens`."""
         raise NotImplementedError
 
     def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
@@ -46,9 +52,18 @@ class Step(BaseModel):
         """What is being done, as the end of a sentence: "folded down to stereo"."""
         raise NotImplementedError
 
+    @property
+    def wish(self) -> str:
+        """A sentence of what is asked for."""
+        raise NotImplementedError
+
     def words(self, before: Shape, found: Found | None) -> str:
         """A sentence of what was done here; empty where nothing is said of it."""
         raise NotImplementedError
+
+    def figures(self, before: Shape, found: Found | None) -> dict[str, Any]:
+        """What it did here in figures, by the keys of the contract, for programs."""
+        return {}
 
 
 def frames_of(seconds: float, rate_hz: int) -> int:

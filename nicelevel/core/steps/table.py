@@ -7,25 +7,45 @@ from typing import Annotated, Any, Union
 from pydantic import Field, TypeAdapter
 
 from .chain import Recipe
+from .compress import Compress
+from .cut import Cut
+from .dc import Dc
+from .delay import Delay
 from .fade import Fade
+from .flip import Flip
 from .fold import Fold
 from .gain import Gain
+from .gate import Gate
+from .high_pass import HighPass
 from .keep import Keep
 from .length import Length
+from .mix import Mix
+from .pauses import Pauses
 from .rate import Rate
 from .silence import Silence
 from .step import Step
+from .tick import Tick
 from .trim import Trim
 
 STEPS: dict[str, type[Step]] = {
     "gain": Gain,
+    "cut": Cut,
     "trim": Trim,
     "silence": Silence,
+    "length": Length,
+    "pauses": Pauses,
     "fade": Fade,
+    "tick": Tick,
+    "dc": Dc,
+    "high_pass": HighPass,
+    "gate": Gate,
+    "compress": Compress,
+    "keep": Keep,
+    "flip": Flip,
+    "delay": Delay,
+    "mix": Mix,
     "fold": Fold,
     "rate": Rate,
-    "length": Length,
-    "keep": Keep,
 }
 
 

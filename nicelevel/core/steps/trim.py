@@ -9,6 +9,7 @@ from ..signals import Signal
 from ..stages import Edit, Stage, Stretch
 from ..units import ratio_from_db
 from ..values import Shape
+from ..words import amount, listed
 from .step import Found, LevelDb, Seconds, Step, frames_of
 
 BLOCK_FRAMES = 1 << 16
@@ -57,8 +58,14 @@ class Trim(Step):
     def doing(self) -> str:
         return "trimmed"
 
+    @property
+    def wish(self) -> str:
+        where = {"both": "both ends", "head": "the beginning", "tail": "the end"}[self.where]
+        kept = f", but for {amount(self.keep_s)} s" if self.keep_s else ""
+        return f"Trim {where} of what is quieter than {amount(self.below_db)} dB{kept}."
+
     def words(self, before: Shape, found: Found | None) -> str:
         first, last = self._kept(before, found)
         ends = ((first, "its beginning"), (before.frames - last, "its end"))
         taken = [f"{frames / before.rate_hz:.3f} s at {where}" for frames, where in ends if frames]
-        return f"{' and '.join(taken) or 'Nothing'} was taken off: quieter than {self.below_db:g} dBFS."
+        return f"Took off {listed(taken) or 'nothing'}: quieter than {amount(self.below_db)} dBFS."

@@ -1,4 +1,4 @@
-"""Linear, with a finite reach before and after: another sampling rate."""
+"""Another sampling rate: a linear filter with a finite reach before and after."""
 
 import math
 import os

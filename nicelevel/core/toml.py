@@ -4,6 +4,7 @@ The parser takes memory and time with the square of how deep a key goes, and cou
 """
 
 import tomllib
+from pathlib import Path
 from typing import Any
 
 from .errors import SpecError
@@ -29,6 +30,20 @@ def parse_toml(text: str, name: str) -> dict[str, Any]:
         return tomllib.loads(text)
     except (tomllib.TOMLDecodeError, ValueError, RecursionError) as error:
         raise SpecError(f"{name}: not readable as TOML: {_one_line(error)}") from error
+
+
+def read_toml(path: Path) -> str:
+    """The text of a file that should be TOML. Raises SpecError where it cannot be read."""
+    try:
+        # Looked at before it is opened: a pipe would wait for somebody to write, for ever.
+        if not path.is_file():
+            raise SpecError(f"{path.name}: {'is no file' if path.exists() else 'cannot be read: no such file'}")
+        with path.open("rb") as file:
+            return file.read(LARGEST_TOML_BYTES + 1).decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise SpecError(f"{path.name}: not readable as text") from error
+    except OSError as error:
+        raise SpecError(f"{path.name}: cannot be read: {(error.strerror or str(error)).lower()}") from error
 
 
 def _refuse_depth(text: str, name: str) -> None:

@@ -60,7 +60,8 @@ class Shape:
 class Source:
     """An audio file as its header describes it; it is never changed.
 
-    size_is_estimate: of a file not written yet, that its contents may still move its size by a tenth.
+    size_is_estimate: of a file not written yet, that its contents may still move its size by a tenth. recipe: steps
+    that stand before all that a destination asks for; layout, rate and length are then those after them.
     """
 
     path: Path
@@ -73,6 +74,7 @@ class Source:
     bits_declared: int | None
     bitrate_kbps: float | None = None
     size_is_estimate: bool = False
+    recipe: "Recipe" = ()
 
     @property
     def shape(self) -> Shape:

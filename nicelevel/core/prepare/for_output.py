@@ -18,8 +18,11 @@ if TYPE_CHECKING:
 
 
 def recipe_for(source: Source, output: OutputFormat, spec: "Spec") -> Recipe:
-    """What is to be done to a source before it is levelled for an output: only what changes something."""
-    return tuple(_asked(source.shape, output, spec))
+    """What is to be done to a source before it is levelled for an output.
+
+    Its own recipe, and after it what its format asks for, where that changes something.
+    """
+    return (*source.recipe, *_asked(source.shape, output, spec))
 
 
 def _asked(shape: Shape, output: OutputFormat, spec: "Spec") -> Iterator[Step]:

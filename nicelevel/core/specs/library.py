@@ -4,7 +4,7 @@ from functools import cache
 from pathlib import Path
 
 from ..errors import SpecError
-from ..toml import LARGEST_TOML_BYTES
+from ..toml import read_toml
 from .spec import Spec, parse_spec
 
 LIBRARY_FOLDER = Path(__file__).parent / "library"
@@ -34,14 +34,4 @@ def load_spec(slug_or_path: str) -> Spec:
 
 
 def _read(path: Path) -> Spec:
-    try:
-        # Looked at before it is opened: a pipe would wait for somebody to write, for ever.
-        if not path.is_file():
-            raise SpecError(f"{path.name}: {'is no file' if path.exists() else 'cannot be read: no such file'}")
-        with path.open("rb") as file:
-            text = file.read(LARGEST_TOML_BYTES + 1).decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise SpecError(f"{path.name}: not readable as text") from error
-    except OSError as error:
-        raise SpecError(f"{path.name}: cannot be read: {(error.strerror or str(error)).lower()}") from error
-    return parse_spec(text, path.stem)
+    return parse_spec(read_toml(path), path.stem)

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationIn
 
 from ..codecs import MOST_CHANNELS, RATES_HZ
 from ..errors import SpecError
+from ..steps.table import AskedSteps, problem_of
 from ..toml import parse_toml
 from ..values import LOSSY
 from .rules import RULES
@@ -41,6 +42,7 @@ NAME_FIELDS = ("title", "version", "spec", "rate", "bits", "codec", "channels", 
 """What a pattern of names may hold in braces."""
 
 LONGEST_LOOK_AHEAD_MS = 20
+MOST_SOFT_DB = 12.0
 
 LevelDb = Annotated[float, Field(ge=-100.0, le=0.0, allow_inf_nan=False)]
 PeakDb = Annotated[float, Field(ge=-100.0, le=20.0, allow_inf_nan=False)]
@@ -85,7 +87,7 @@ class Method(_Table):
     max_limiting_db: Annotated[float, Field(ge=0.0, le=60.0, allow_inf_nan=False)] | None = None
     look_ahead_ms: Annotated[int, Field(ge=1, le=LONGEST_LOOK_AHEAD_MS)] = 5
     release_ms: Annotated[float, Field(ge=5.0, le=2_000.0, allow_inf_nan=False)] = 30.0
-    soft_db: Annotated[float, Field(ge=0.0, le=12.0, allow_inf_nan=False)] = 0.0
+    soft_db: Annotated[float, Field(ge=0.0, le=MOST_SOFT_DB, allow_inf_nan=False)] = 0.0
     closing_fade_s: Annotated[float, Field(ge=0.0, le=60.0, allow_inf_nan=False)] | None = None
 
 
@@ -208,6 +210,7 @@ class Spec(_Table):
     channels: Channels = Channels()
     formats: Annotated[tuple[Format, ...], Field(min_length=1, strict=False)]
     output: Output = Output()
+    steps: AskedSteps = ()
 
 
 def parse_spec(toml_text: str, slug: str, is_kept: bool = False) -> Spec:
@@ -222,6 +225,8 @@ def parse_spec(toml_text: str, slug: str, is_kept: bool = False) -> Spec:
         return Spec.model_validate({**tables, "slug": slug}, context={"is_kept": is_kept})
     except ValidationError as error:
         key, reason = _first_problem(error)
+        if key.startswith("steps"):
+            key, reason = problem_of(error)
         raise SpecError(f"{slug}: {_key_in_words(key)}: {reason}", key) from error
 
 

@@ -4,6 +4,7 @@ from typing import Any
 
 import tomli_w
 
+from ..steps.table import steps_to_tables
 from .spec import Spec, parse_spec
 
 
@@ -14,7 +15,9 @@ def spec_to_toml(spec: Spec) -> str:
 
 def tables_of(spec: Spec) -> dict[str, Any]:
     """A spec as the tables of its file."""
-    tables = spec.model_dump(exclude={"slug"}, exclude_none=True, exclude_defaults=True)
+    tables = spec.model_dump(exclude={"slug", "steps"}, exclude_none=True, exclude_defaults=True)
+    if spec.steps:
+        tables["steps"] = steps_to_tables(spec.steps)
     tables.setdefault("spec", {})["name"] = spec.spec.name
     return {name: tables[name] for name in type(spec).model_fields if tables.get(name)}
 

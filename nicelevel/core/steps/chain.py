@@ -129,6 +129,14 @@ def recipe_digest(source_digest: str, recipe: Sequence[Step]) -> str:
     return hashlib.sha256(f"{source_digest}|{json.dumps(steps, sort_keys=True)}".encode()).hexdigest()
 
 
+def with_recipe(source: Source, chain: Chain) -> Source:
+    """A source to which the steps of a chain are done before anything else; what its file is stays said."""
+    shape = chain.shape
+    return replace(
+        source, layout=shape.layout, sample_rate_hz=shape.rate_hz, frames=shape.frames, recipe=chain.recipe
+    )
+
+
 def described(source: Source, chain: Chain) -> Source:
     """A source as it is after a chain: floating point, its layout, rate and exact length."""
     if chain.is_nothing:

@@ -50,7 +50,8 @@ class GainPoints(Found):
 @lru_cache(maxsize=16)
 def _unpacked(packed: str) -> Floats:
     steps = np.cumsum(np.frombuffer(zlib.decompress(base64.b64decode(packed)), "<i4"), dtype=np.int64)
-    return steps * POINT_DB
+    gains_db: Floats = steps.astype(np.float64) * POINT_DB
+    return gains_db
 
 
 @dataclass(frozen=True)
@@ -69,6 +70,5 @@ class PointsCurve:
             return None
         ratios = 10.0 ** (gains_db / 20.0)
         ramp = np.arange(step) / step
-        between: NDArray[np.float64] = ratios[:-1, None] + np.diff(ratios)[:, None] * ramp
-        gains: NDArray[np.float64] = between.ravel()[first - begin * step : last - begin * step]
-        return gains
+        between = (ratios[:-1, None] + np.diff(ratios)[:, None] * ramp).ravel()
+        return np.asarray(between[first - begin * step : last - begin * step], np.float64)

@@ -17,6 +17,7 @@ from nicelevel.core.prepare import Workshop
 from nicelevel.core.process import Member, plans_of_file
 from nicelevel.core.specs import Spec, load_spec
 from nicelevel.core.specs.match import match_spec, matched
+from nicelevel.core.steps import Recipe
 from nicelevel.core.values import Reading
 
 from .batch import in_order
@@ -68,7 +69,9 @@ class CommonGain:
 
 
 @contextmanager
-def shared_gain(files: Sequence[str], spec: Spec, jobs: int, is_asked: bool = True) -> Iterator[CommonGain | None]:
+def shared_gain(
+    files: Sequence[str], spec: Spec, jobs: int, is_asked: bool = True, recipe: Recipe = ()
+) -> Iterator[CommonGain | None]:
     """The common gain of some files, whose leader stays prepared for the block; None where it is not asked for, or
     fewer than two can be used.
 
@@ -83,7 +86,7 @@ def shared_gain(files: Sequence[str], spec: Spec, jobs: int, is_asked: bool = Tr
         return
     mix = _mix_of(list(readings), readings)
     path = mix or loudest(readings)
-    with Workshop(Path(path), with_hops=True) as workshop:
+    with Workshop(Path(path), with_hops=True, recipe=(*recipe, *spec.steps)) as workshop:
         leader = Leader(workshop.source(), workshop.measured, plans_of_file(workshop, spec), Path(path).stem)
         yield CommonGain(path, leader, mix is not None)
 

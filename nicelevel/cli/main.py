@@ -16,6 +16,7 @@ _MODULES = {
     "plan": "plan",
     "render": "render",
     "specs": "specs",
+    "recipes": "recipes",
     "serve": "server",
     "verify": "keeping",
     "backup": "keeping",

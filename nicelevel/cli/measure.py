@@ -1,31 +1,47 @@
 """nice-level measure"""
 
+from pathlib import Path
 from typing import Any
 
 import click
 
 from nicelevel.core.measure import measure as measure_file
+from nicelevel.core.prepare import Workshop
+from nicelevel.core.prepare.workshop import as_its_file
 from nicelevel.core.specs.format_words import container_word, encoding_word, rate_word
-from nicelevel.report.as_json import reading_json
+from nicelevel.core.steps import Recipe
+from nicelevel.core.values import Reading
+from nicelevel.report.as_json import reading_json, steps_json
 from nicelevel.report.words import length, level
 
 from .batch import batch_options, run_batch
+from .recipes import recipe_of, recipe_option
 from .table import print_table
 
 
 @click.command()
 @batch_options
+@recipe_option
 @click.option("--series", is_flag=True, help="Add momentary and short-term loudness every 0.1 s (JSON only).")
-def measure(files: tuple[str, ...], jobs: int, as_json: bool, series: bool) -> None:
+def measure(files: tuple[str, ...], jobs: int, as_json: bool, recipe_name: str | None, series: bool) -> None:
     """Measure every figure of each FILE."""
     said: dict[str, tuple[str, ...]] = {}
+    recipe = recipe_of(recipe_name)
 
     def work(_: int, path: str) -> dict[str, Any]:
-        reading = measure_file(path)
+        reading, done = measured_after(path, recipe.steps)
         said[path] = tuple(note.sentence for note in reading.notes)
-        return reading_json(reading, path, series)
+        return reading_json(reading, path, series) | done
 
     run_batch(files, work, jobs, as_json, lambda answers: _show(answers, said))
+
+
+def measured_after(path: str, recipe: Recipe) -> tuple[Reading, dict[str, Any]]:
+    """The reading of what a recipe makes of a file, and what its steps did."""
+    if not recipe:
+        return measure_file(path), {}
+    with Workshop(Path(path), with_hops=False, recipe=recipe) as workshop:
+        return as_its_file(workshop), steps_json(workshop.chain())
 
 
 def _show(answers: list[dict[str, Any]], said: dict[str, tuple[str, ...]]) -> None:

@@ -19,6 +19,8 @@ from .prepare import MeasuredOf, Workshop
 from .produce import Order, Planned, produce
 from .progress import Progress, share_of
 from .specs import Spec
+from .steps import Chain, Found, FoundOf, Recipe, Step, listen, resolve
+from .steps.chain import with_recipe
 from .values import LOSSY, Deliverable, Plan, Source
 
 MOST_KEPT_BYTES = 216_000_000
@@ -38,6 +40,17 @@ class Member:
     @property
     def of_leader(self) -> MeasuredOf | None:
         return self.leader.measured_of if self.is_part else None
+
+    def found_of(self, path: Path) -> FoundOf:
+        """What the steps of a file find: parts of a sum take what was found in the whole, or they stop adding up."""
+        own, found = listen(path), self.leader.found
+
+        def find(chain: Chain, step: Step) -> Found:
+            number = len(chain.done)
+            is_shared = self.is_part and number < len(found) and found[number] is not None and not step.adds_up
+            return found[number] if is_shared else own(chain, step)  # type: ignore[return-value]
+
+        return find
 
     def plans(self, workshop: Workshop, spec: Spec) -> tuple[Plan, ...]:
         made = part_plans if self.is_part else track_plans
@@ -59,48 +72,60 @@ def process(
     CannotMeetError where a plan cannot meet the spec, before anything is written, and UnsupportedError where no
     format can be made from this source.
     """
+    with workshop_for(path, spec, progress=progress, member=member) as workshop:
+        return bring(workshop, spec, folder, replace, progress, member, leads)
+
+
+def workshop_for(
+    path: Path, spec: Spec, recipe: Recipe = (), progress: Progress | None = None, member: Member | None = None
+) -> Workshop:
+    """Where a file is prepared for a spec: by a recipe, and then by the spec's own steps."""
     most_kept_bytes = 0 if all(wanted.encoding in LOSSY for wanted in spec.formats) else MOST_KEPT_BYTES
     with_hops, preparing = spec.method.allow == "limiter", share_of(progress, 0.0, 0.3)
-    with Workshop(path, with_hops, preparing, most_kept_bytes) as workshop:
-        chosen = plans_of_file(workshop, spec, member)
-        for plan in chosen:
-            refuse(plan)
-        beside = outputs_beside(workshop.source(), spec)
-        targets = [folder / deliverable_path(path.stem, spec, plan.output, beside) for plan in chosen]
-        for target in targets:
-            refuse_existing(target, replace)
-        source = workshop.source()
+    found_of = member.found_of(path) if member else None
+    return Workshop(path, with_hops, preparing, most_kept_bytes, (*recipe, *spec.steps), found_of)
 
-        def planned(plan: Plan) -> Planned:
-            return plan, limited_of_plan(plan, workshop.measured, member.of_leader if member else None)
 
-        def replan(tighter: Spec) -> Planned:
-            return planned(plans(source, workshop.measured, tighter)[0])
+def bring(
+    workshop: Workshop,
+    spec: Spec,
+    folder: Path,
+    replace: bool = False,
+    progress: Progress | None = None,
+    member: Member | None = None,
+    leads: bool = False,
+) -> list[Deliverable]:
+    """The same for a file that is in its workshop."""
+    chosen = plans_of_file(workshop, spec, member)
+    for plan in chosen:
+        refuse(plan)
+    source, path = workshop.source(), workshop.path
+    beside = outputs_beside(source, spec)
+    targets = [folder / deliverable_path(path.stem, spec, plan.output, beside) for plan in chosen]
+    for target in targets:
+        refuse_existing(target, replace)
 
-        made: dict[int, Deliverable] = {}
-        for number in sorted(range(len(chosen)), key=lambda at: chosen[at].output.is_lossy):
-            plan, target = chosen[number], targets[number]
-            if plan.output.is_lossy:
-                # An encoder takes so long that the signal is made again meanwhile, and needs memory itself.
-                workshop.let_go()
-            part = share_of(progress, 0.3 + 0.7 * len(made) / len(chosen), 0.7 / len(chosen))
-            with speaking_errors(target):
-                target.parent.mkdir(parents=True, exist_ok=True)
-            again = replan if plan.output.is_lossy and member is None else None
-            kept = workshop.measured(plan.chain.recipe).kept
-            order = Order(
-                path,
-                source,
-                spec,
-                judged_by(spec, plan, member is not None),
-                planned(plan),
-                workshop.measured,
-                again,
-                kept,
-                leads,
-            )
-            made[number] = produce(order, target, replace, part)
-        return [made[number] for number in range(len(chosen))]
+    def planned(plan: Plan) -> Planned:
+        return plan, limited_of_plan(plan, workshop.measured, member.of_leader if member else None)
+
+    def replan(tighter: Spec) -> Planned:
+        return planned(plans(source, workshop.measured, tighter)[0])
+
+    made: dict[int, Deliverable] = {}
+    for number in sorted(range(len(chosen)), key=lambda at: chosen[at].output.is_lossy):
+        plan, target = chosen[number], targets[number]
+        if plan.output.is_lossy:
+            # An encoder takes so long that the signal is made again meanwhile, and needs memory itself.
+            workshop.let_go()
+        part = share_of(progress, 0.3 + 0.7 * len(made) / len(chosen), 0.7 / len(chosen))
+        with speaking_errors(target):
+            target.parent.mkdir(parents=True, exist_ok=True)
+        again = replan if plan.output.is_lossy and member is None else None
+        kept = workshop.measured(plan.chain.recipe).kept
+        judging = judged_by(spec, plan, member is not None)
+        order = Order(path, source, spec, judging, planned(plan), workshop.measured, again, kept, leads)
+        made[number] = produce(order, target, replace, part)
+    return [made[number] for number in range(len(chosen))]
 
 
 def plans_of_file(workshop: Workshop, spec: Spec, member: Member | None = None) -> tuple[Plan, ...]:
@@ -120,7 +145,11 @@ def refuse_existing(target: Path, replace: bool) -> None:
         raise OutputExistsError(f"{target.name} is already there; nothing was written over it.")
 
 
-def targets_of(source: Source, spec: Spec, folder: Path) -> list[Path]:
-    """Every output that a source could get at a destination, known from its header alone."""
+def targets_of(source: Source, spec: Spec, folder: Path, recipe: Recipe = ()) -> list[Path]:
+    """Every output that a source could get at a destination, known from its header alone: no step that must listen
+    changes what its files are called. Raises as the recipe's steps do.
+    """
+    steps = [step for step in (*recipe, *spec.steps) if not step.listens]
+    source = with_recipe(source, resolve(source.shape, steps))
     beside = outputs_beside(source, spec)
     return [folder / deliverable_path(source.path.stem, spec, output, beside) for output in beside]

@@ -5,12 +5,14 @@ from typing import TYPE_CHECKING, Any
 
 from nicelevel.core.errors import NiceLevelError
 from nicelevel.core.measure.gating import MOMENTARY_HOPS, SHORT_TERM_HOPS, series_lufs
+from nicelevel.core.recipes.harms import harms_of
 from nicelevel.core.specs.format_words import format_words
 from nicelevel.core.values import Deliverable, Finding, Plan, Reading, Verdict
 
 if TYPE_CHECKING:
     from nicelevel.core.specs import Spec
     from nicelevel.core.specs.spec import Format
+    from nicelevel.core.steps import Chain
 
 Json = dict[str, Any]
 
@@ -79,6 +81,18 @@ def series_json(reading: Reading) -> Json:
         "momentary": null_unless_finite(series_lufs(energies, MOMENTARY_HOPS).tolist()),
         "short_term": null_unless_finite(series_lufs(energies, SHORT_TERM_HOPS).tolist()),
     }
+
+
+def steps_json(chain: "Chain") -> Json:
+    """What was done first, step by step, and where steps harm each other; nothing where nothing was asked for."""
+    if not chain.done:
+        return {}
+    steps = []
+    for each in chain.done:
+        after = each.stages[-1].after if each.stages else each.before
+        said = {"do": each.step.do, "text": each.words, "changed": bool(each.stages), "frames": after.frames}
+        steps.append(said | each.step.figures(each.before, each.found))
+    return {"steps": steps, "warnings": [harm.sentence for harm in harms_of(chain.recipe)]}
 
 
 def finding_json(finding: Finding) -> Json:

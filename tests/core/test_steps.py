@@ -36,6 +36,7 @@ ROWS = [
     ({"do": "high_pass", "hz": 300.0, "order": 7}, None),
     ({"do": "gate", "below_db": -30.0, "hold_ms": 5.0, "release_ms": 20.0}, {"reduce_db": 0.0}),
     ({"do": "compress", "above_db": -24.0, "ratio": 3.0, "makeup_db": 2.0}, {"ratio": 1.0, "makeup_db": 0.0}),
+    ({"do": "even"}, None),
     ({"do": "flip"}, {"channels": []}),
     ({"do": "delay", "channels": [2], "samples": 777}, {"samples": 0}),
     ({"do": "delay", "channels": [1], "samples": -1_234}, {"channels": []}),
@@ -141,7 +142,8 @@ def test_it_is_kept_as_json_and_says_what_it_does(take, step):
     assert step.doing
     chain = chain_of(take, step)
     assert all(each.endswith(".") for each in chain.words)
-    assert chain.digest_of("abc") == chain_of(take, again).digest_of("abc") != "abc"
+    assert chain.digest_of("abc") == chain_of(take, again).digest_of("abc")
+    assert (chain.digest_of("abc") == "abc") == chain.is_nothing
 
 
 def _is_same(path, one, other):

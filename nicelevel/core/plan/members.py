@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from ..errors import UnsupportedError
 from ..prepare import MeasuredOf, recipe_for
 from ..specs import Spec
+from ..steps import Found
 from ..values import Plan, Source
 from .formats import format_behind, in_one_file, left_out, outputs_of
 from .limit import limited_by
@@ -22,6 +23,11 @@ class Leader:
     measured_of: MeasuredOf
     plans: tuple[Plan, ...]
     title: str
+
+    @property
+    def found(self) -> tuple[Found | None, ...]:
+        """What each step of its recipe found in it."""
+        return tuple(each.found for each in self.plans[0].chain.done[: len(self.source.recipe)])
 
 
 def track_plans(source: Source, measured_of: MeasuredOf, spec: Spec, leader: Leader) -> tuple[Plan, ...]:

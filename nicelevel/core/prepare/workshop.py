@@ -14,7 +14,7 @@ from ..scratch import ScratchFolder
 from ..signals.kept import bytes_of
 from ..steps import Chain, Found, FoundOf, Recipe, Step, listen, resolve
 from ..steps.chain import with_recipe
-from ..values import Source
+from ..values import Reading, Source
 from .measured import Measured, bytes_to_keep, hops_of_kept, prepare
 
 READ_AGAIN_BYTES = 216_000_000
@@ -123,3 +123,9 @@ class Workshop:
 
     def __exit__(self, kind: type | None, error: BaseException | None, trace: TracebackType | None) -> None:
         self._folder.cleanup()
+
+
+def as_its_file(workshop: Workshop) -> Reading:
+    """The reading of what a recipe makes of a file, said of that file: its container, encoding and size stay."""
+    source, measured = workshop.source(), workshop.measured(workshop.recipe)
+    return replace(measured.reading, source=source)

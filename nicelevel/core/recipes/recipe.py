@@ -14,7 +14,7 @@ from ..steps.table import AskedSteps, problem_of
 from ..toml import parse_toml
 
 
-class _About(BaseModel):
+class About(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
     name: Annotated[str, Field(min_length=1, max_length=80)]
@@ -37,7 +37,7 @@ class NamedRecipe(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
     slug: str = ""
-    recipe: _About
+    recipe: About
     steps: AskedSteps = ()
     limiter: _Limiter = _Limiter()
 

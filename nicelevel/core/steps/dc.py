@@ -24,6 +24,7 @@ class Offsets(Found):
 class Dc(Step):
     do: Literal["dc"] = "dc"
     finds: ClassVar[type[Found] | None] = Offsets
+    adds_up: ClassVar[bool] = True
 
     def find(self, before: Signal) -> Offsets:
         sums = np.zeros(before.shape.channels)

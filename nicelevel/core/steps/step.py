@@ -24,8 +24,9 @@ class Found(BaseModel):
 class Step(BaseModel):
     """A wish, as it was chosen. A frozen value; its keys are those of the recipe's table.
 
-    finds: what it must know of the audio before it can be done; None where the header is enough. version: raised
-    whenever the same wish comes to something else.
+    finds: what it must know of the audio before it can be done; None where the header is enough. adds_up: what it
+    finds in parts of a sum adds up to what it finds in the sum. version: raised whenever the same wish comes to
+    something else.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
@@ -33,6 +34,7 @@ class Step(BaseModel):
     do: str
     version: ClassVar[int] = 1
     finds: ClassVar[type[Found] | None] = None
+    adds_up: ClassVar[bool] = False
 
     @property
     def listens(self) -> bool:

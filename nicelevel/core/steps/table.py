@@ -11,6 +11,7 @@ from .compress import Compress
 from .cut import Cut
 from .dc import Dc
 from .delay import Delay
+from .even import Even
 from .fade import Fade
 from .flip import Flip
 from .fold import Fold
@@ -40,6 +41,7 @@ STEPS: dict[str, type[Step]] = {
     "high_pass": HighPass,
     "gate": Gate,
     "compress": Compress,
+    "even": Even,
     "keep": Keep,
     "flip": Flip,
     "delay": Delay,

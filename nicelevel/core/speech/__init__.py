@@ -1,0 +1,9 @@
+"""Speech evened out: who speaks when, in passages of one level each, and the gain that brings these together.
+
+The method and what it was measured to do: docs/evening.md.
+"""
+
+from .evening import Amount, even_out
+from .listening import Heard, listen_to
+
+__all__ = ["Amount", "Heard", "even_out", "listen_to"]

@@ -1,0 +1,75 @@
+"""What is heard of a signal for evening it: its loudness and how noise-like it is, along time."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..files.blocks import Block
+from ..measure import Meter
+from ..signals import Signal
+from ..values import Source
+
+Floats = NDArray[np.float64]
+
+BLOCK_FRAMES = 1 << 16
+FLATNESS_S, FLATNESS_APART_S = 0.032, 0.05
+BAND_HZ = (100.0, 4_000.0)
+"""Where voices have their harmonics."""
+
+TINY = 1e-15
+
+
+@dataclass(frozen=True)
+class Heard:
+    """energies: K-weighted mean square of each 10 ms, as loudness sums them; flatness: every 50 ms, from 0 (tones) to
+    1, of the power spectrum between 100 Hz and 4 kHz.
+    """
+
+    energies: Floats
+    flatness: Floats
+
+
+def listen_to(signal: Signal) -> Heard:
+    """One pass over a signal."""
+    shape = signal.shape
+    source = Source(Path(), None, "wav", "float_64", shape.rate_hz, shape.layout, shape.frames, None)
+    meter, flatness = Meter(source), _Flatness(shape.rate_hz)
+    for block in signal.blocks(BLOCK_FRAMES):
+        meter.feed(block)
+        flatness.feed(block)
+    return Heard(meter.reading().curves.energies, flatness.values())
+
+
+class _Flatness:
+    def __init__(self, rate_hz: int) -> None:
+        self._frames, self._apart = max(16, round(FLATNESS_S * rate_hz)), max(1, round(FLATNESS_APART_S * rate_hz))
+        bins_hz = np.fft.rfftfreq(self._frames, 1.0 / rate_hz)
+        self._band = (bins_hz >= BAND_HZ[0]) & (bins_hz <= BAND_HZ[1])
+        self._window = np.hanning(self._frames)
+        self._held = np.zeros(0)
+        self._found: list[Floats] = []
+
+    def feed(self, block: Block) -> None:
+        self._held = np.concatenate((self._held, block.mean(axis=1, dtype=np.float64)))
+        count = (len(self._held) - self._frames) // self._apart + 1
+        if count > 0:
+            windows = np.lib.stride_tricks.sliding_window_view(self._held, self._frames)[:: self._apart][:count]
+            self._found.append(self._of(windows))
+            self._held = self._held[count * self._apart :]
+
+    def _of(self, windows: Floats) -> Floats:
+        powers = np.abs(np.fft.rfft(windows * self._window)[:, self._band]) ** 2 + TINY
+        flatness: Floats = np.exp(np.log(powers).mean(axis=1)) / powers.mean(axis=1)
+        return flatness
+
+    def values(self) -> Floats:
+        return np.concatenate(self._found) if self._found else np.zeros(0)
+
+
+def runs(flags: NDArray[np.bool_]) -> Iterator[tuple[int, int]]:
+    """First and the one after the last of each run of what is true."""
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], flags, [False])).astype(np.int8)))
+    return zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True)

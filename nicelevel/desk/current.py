@@ -13,9 +13,9 @@ from nicelevel.store.deliverables import KEPT_FILES, UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Destination, Source
 from nicelevel.store.own_targets import own_targets_of
-from nicelevel.store.readings import load_figures
 from nicelevel.store.specs import spec_of
 
+from .contents import contents_of, described_of
 from .planning import digest_of_plan, plans_of
 from .versions import counting_sources
 
@@ -106,7 +106,7 @@ def _absent(
     except NiceLevelError as error:
         yield Absent(source.title, spec.spec.name, error.message)
         return
-    described = load_figures(source.digest, audio).source
+    described = described_of(contents_of(source).then(spec), audio)
     for wanted, refusal in left_out(described, spec):
         yield Absent(source.title, f"{spec.spec.name}, {format_name(wanted)}", refusal.message)
     for plan in plans:

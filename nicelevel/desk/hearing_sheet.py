@@ -15,6 +15,7 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Destination, Source
 from nicelevel.store.readings import load_reading
 
+from .contents import contents_of
 from .hearing import Audible, landing_of, plan_at, takes_of
 from .neighbours import with_neighbour_notes
 from .planning import limited_of
@@ -100,7 +101,7 @@ def _stops(source: Source, destination: Destination | None, audio: AudioFolder) 
     plan = plan_at(source, destination, audio) if destination else None
     energies, reductions_db, notes = reading.curves.energies, None, reading.notes
     if plan:
-        prepared = load_prepared(source.digest, plan.chain.recipe, audio)
+        prepared = load_prepared(contents_of(source), plan.chain.recipe, audio)
         course = after_plan(prepared, plan, limited_of(source, plan, audio))
         energies, reductions_db = course.energies, course.reductions_db
         moved = plan.chain.timeline.places

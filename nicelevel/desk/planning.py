@@ -2,6 +2,7 @@
 
 from functools import lru_cache
 
+from nicelevel.core.errors import NotPreparedError
 from nicelevel.core.plan import plans
 from nicelevel.core.plan.identity import plan_digest
 from nicelevel.core.plan.limiter import Limited
@@ -15,10 +16,10 @@ from nicelevel.core.values import Source as Described
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Destination, Source
 from nicelevel.store.own_targets import own_target_of
-from nicelevel.store.readings import load_figures
 from nicelevel.store.specs import spec_of
 
-from .prepared import prepared_signals
+from .contents import Contents, contents_of, described_of
+from .prepared import load_prepared, prepared_signals
 
 LIMITED_REMEMBERED = 16
 """Plans whose limiting stays in memory, for who hears them asks for it every second: some megabytes an hour each."""
@@ -31,11 +32,12 @@ def spec_at(source: Source, destination: Destination) -> Spec:
 
 def plans_of(source: Source, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
     """The plan of a source for each format of a spec. Raises as `core.plan.plans`."""
+    contents = contents_of(source).then(spec)
     if source.leader_id is None:
-        return _alone(source.digest, spec, audio)
+        return _alone(contents, spec, audio)
     leader = source.leader
     planned = _as_track if leader.set_kind == "album" else _as_part
-    return planned(source.digest, leader.digest, leader.title, spec, audio)
+    return planned(contents, contents_of(leader).then(spec), leader.title, spec, audio)
 
 
 def digest_of_plan(source: Source, plan: Plan) -> str:
@@ -49,34 +51,39 @@ def limited_of(source: Source, plan: Plan, audio: AudioFolder) -> Limited | None
     if plan.limiting is None:
         return None
     shares_curve = source.leader_id is not None and source.leader.set_kind != "album"
-    return _limited(source.digest, source.leader.digest if shares_curve else None, plan, audio)
+    return _limited(contents_of(source), contents_of(source.leader) if shares_curve else None, plan, audio)
 
 
 @lru_cache(maxsize=LIMITED_REMEMBERED)
-def _limited(digest: str, leader_digest: str | None, plan: Plan, audio: AudioFolder) -> Limited | None:
-    leaders = prepared_signals(leader_digest, audio) if leader_digest else None
-    return limited_of_plan(plan, prepared_signals(digest, audio), leaders)
+def _limited(contents: Contents, leader: Contents | None, plan: Plan, audio: AudioFolder) -> Limited | None:
+    return limited_of_plan(
+        plan, prepared_signals(contents, audio), prepared_signals(leader, audio) if leader else None
+    )
 
 
 @lru_cache(maxsize=8192)
-def _alone(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
-    return plans(load_figures(digest, audio).source, prepared_signals(digest, audio), spec)
+def _alone(contents: Contents, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
+    return plans(*_asked(contents, spec, audio))
 
 
 @lru_cache(maxsize=8192)
-def _as_track(digest: str, leader_digest: str, leader_title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
-    return track_plans(*_asked(digest, spec, audio), _leader(leader_digest, leader_title, spec, audio))
+def _as_track(contents: Contents, leader: Contents, title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
+    return track_plans(*_asked(contents, spec, audio), _leader(leader, title, spec, audio))
 
 
 @lru_cache(maxsize=8192)
-def _as_part(digest: str, leader_digest: str, leader_title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
-    return part_plans(*_asked(digest, spec, audio), _leader(leader_digest, leader_title, spec, audio))
+def _as_part(contents: Contents, leader: Contents, title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
+    return part_plans(*_asked(contents, spec, audio), _leader(leader, title, spec, audio))
 
 
-def _asked(digest: str, spec: Spec, audio: AudioFolder) -> tuple[Described, MeasuredOf, Spec]:
-    return load_figures(digest, audio).source, prepared_signals(digest, audio), spec
+def _asked(contents: Contents, spec: Spec, audio: AudioFolder) -> tuple[Described, MeasuredOf, Spec]:
+    try:
+        return described_of(contents, audio), prepared_signals(contents, audio), spec
+    except NotPreparedError:
+        load_prepared(contents, contents.recipe, audio)  # which says why it is not there
+        raise
 
 
-def _leader(digest: str, title: str, spec: Spec, audio: AudioFolder) -> Leader:
-    described, measured_of, _ = _asked(digest, spec, audio)
-    return Leader(described, measured_of, _alone(digest, spec, audio), title)
+def _leader(contents: Contents, title: str, spec: Spec, audio: AudioFolder) -> Leader:
+    described, measured_of, _ = _asked(contents, spec, audio)
+    return Leader(described, measured_of, _alone(contents, spec, audio), title)

@@ -13,10 +13,10 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import unfinished_of
 from nicelevel.store.models import Deliverable, Destination, Source
 from nicelevel.store.own_targets import own_target_of
-from nicelevel.store.readings import load_figures
 from nicelevel.store.sets import members_of
 from nicelevel.store.specs import spec_of
 
+from .contents import contents_of, described_of
 from .planning import limited_of, plans_of, spec_at
 from .prepared import prepared_signals
 
@@ -56,14 +56,14 @@ def order_for(source: Source, spec: Spec, plan: Plan, audio: AudioFolder, kept: 
         planned = plans_of(source, tighter, audio)[0]
         return planned, limited_of(source, planned, audio)
 
-    is_member = source.leader_id is not None
+    contents, is_member = contents_of(source), source.leader_id is not None
     return Order(
         audio.audio_path(source.digest),
-        load_figures(source.digest, audio).source,
+        described_of(contents.then(spec), audio),
         spec,
         judged_by(spec, plan, is_member),
         (plan, limited_of(source, plan, audio)),
-        prepared_signals(source.digest, audio),
+        prepared_signals(contents, audio),
         replan if plan.output.is_lossy and not is_member else None,
         kept,
         bool(members_of(source.id)),

@@ -65,7 +65,7 @@ class Reading(_Table):
 
 
 class Source(_Table):
-    """A file taken into a job."""
+    """A file taken into a job. recipe_json: steps that are done to it first, in the words of `core.steps.table`."""
 
     id = BigAutoField()
     job = ForeignKeyField(Job, backref="sources", on_delete="CASCADE")
@@ -91,6 +91,8 @@ class Source(_Table):
     changed_at = DateTimeTZField(null=True)
     counts = BooleanField(null=True)
     place = DoubleField(null=True)
+    recipe_json = TextField(null=True)
+    recipe_name = CharField(max_length=80, null=True)
     trashed_at = DateTimeTZField(null=True)
 
 

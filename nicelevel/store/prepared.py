@@ -1,18 +1,15 @@
 """Prepared signals as rows: still to be made, there, or why they could not be made."""
 
 from nicelevel.core.steps import Recipe, recipe_from_json, recipe_to_json
-from nicelevel.core.steps.chain import recipe_digest
 
 from .models import Preparing
 
 
-def begin_preparation(source_digest: str, recipe: Recipe) -> str:
-    """Keep that a prepared signal is to be made, again where it failed; its digest."""
-    digest = recipe_digest(source_digest, recipe)
+def begin_preparation(digest: str, source_digest: str, recipe: Recipe) -> None:
+    """Keep that a prepared signal is to be made, again where it failed."""
     fresh = {"state": "queued", "error_code": None, "error_message": None}
     row = {"digest": digest, "source_digest": source_digest, "steps": recipe_to_json(recipe), **fresh}
     Preparing.insert(**row).on_conflict(conflict_target=[Preparing.digest], update=fresh).execute()
-    return digest
 
 
 def end_preparation(digest: str, error_code: str | None = None, error_message: str | None = None) -> None:

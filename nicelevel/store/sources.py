@@ -38,6 +38,24 @@ def add_source(
     return source
 
 
+def give_recipe(source: Source, recipe_json: str | None, name: str | None) -> None:
+    """Keep the steps that are done to a source first; None for none."""
+    Source.update(recipe_json=recipe_json, recipe_name=name).where(Source.id == source.id).execute()
+    announce(source.job_id, source.id)
+    for member in Source.select(Source.id).where(Source.leader == source.id):
+        announce(source.job_id, member.id)
+
+
+def sources_by_recipe() -> dict[str, int]:
+    """How many sources are prepared by a recipe with a name."""
+    query = (
+        Source.select(Source.recipe_name, fn.COUNT(Source.id))
+        .where(Source.recipe_name.is_null(False), Source.trashed_at.is_null())
+        .group_by(Source.recipe_name)
+    )
+    return dict(list(query.tuples()))  # type: ignore[arg-type]
+
+
 def same_file(job_id: int, file_name: str, digest: str) -> Source | None:
     """The source of a job that is this very file: the same name and the same contents."""
     here = Source.trashed_at.is_null()

@@ -20,7 +20,18 @@ _COLUMNS: dict[str, tuple[type[Any], tuple[str, ...]]] = {
     "job": (Job, ("title", "due_on", "archived_at", "trashed_at")),
     "source": (
         Source,
-        ("title", "place", "leader_id", "set_kind", "sum_check", "proposal", "counts", "trashed_at"),
+        (
+            "title",
+            "place",
+            "leader_id",
+            "set_kind",
+            "sum_check",
+            "proposal",
+            "counts",
+            "recipe_json",
+            "recipe_name",
+            "trashed_at",
+        ),
     ),
     "destination": (Destination, ("place", "reference_id", "trashed_at")),
 }

@@ -6,8 +6,11 @@ from flask import Flask, g, request
 from flask_wtf import CSRFProtect
 
 from nicelevel.config import Config
+from nicelevel.core.recipes import shipped_recipes
+from nicelevel.desk.mending import mend_words
 from nicelevel.handover.receiver import shown_address
 from nicelevel.report import before_after, board_words, spec_words, sum_words, words
+from nicelevel.report import recipe_words as words_of_recipes
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, open_database
 from nicelevel.store.specs import spec_of
@@ -19,8 +22,10 @@ from .deliverables import deliverables
 from .handover import handover
 from .hearing import hearing
 from .jobs import jobs
+from .preparing import preparing, recipe_words
 from .proofs import proofs
 from .readings import readings
+from .recipes import recipes
 from .runs import add_running, runs
 from .sources import sources
 from .specs import specs
@@ -50,7 +55,7 @@ def create_app(config: Config, database_url: str) -> Flask:
     app.extensions["changes"] = Changes(database_url)
     CSRFProtect(app)
     of_jobs, of_files = (jobs, sources, uploads, handover, runs, changes), (readings, hearing, deliverables, proofs)
-    for blueprint in (*of_jobs, *of_files, specs):
+    for blueprint in (*of_jobs, *of_files, specs, preparing, recipes):
         app.register_blueprint(blueprint)
     app.context_processor(add_running)
     _use_database_per_request(app)
@@ -84,11 +89,16 @@ def _teach_templates(app: Flask) -> None:
         board_words.aim_level,
         sum_words.draw_residual,
         before_after.blind_words,
+        words_of_recipes.recipe_line,
+        words_of_recipes.limiter_line,
+        mend_words,
+        recipe_words,
         spec_of,
         shown_address,
     ):
         app.jinja_env.globals[function.__name__] = function
     app.jinja_env.globals["miniatures"] = miniatures
+    app.jinja_env.globals["recipes"] = lambda: list(shipped_recipes().values())
 
 
 def _use_database_per_request(app: Flask) -> None:

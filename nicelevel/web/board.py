@@ -15,6 +15,7 @@ from nicelevel.core.specs.format_words import source_words
 from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.values import Plan
 from nicelevel.core.values import Reading as Measured
+from nicelevel.desk.contents import contents_of, described_of
 from nicelevel.desk.current import is_as_planned, is_of_present_spec
 from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
 from nicelevel.desk.neighbours import noted_readings
@@ -252,7 +253,7 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
 
 def _draw(source: Source, cell: Cell, audio: AudioFolder, width: int, height: int) -> LoudnessDrawing:
     assert cell.plan
-    prepared = load_prepared(source.digest, cell.plan.chain.recipe, audio)
+    prepared = load_prepared(contents_of(source), cell.plan.chain.recipe, audio)
     after = after_plan(prepared, cell.plan, limited_of(source, cell.plan, audio))
     return draw_loudness(load_reading(source.digest, audio), after, cell.spec, width, height)
 
@@ -275,7 +276,7 @@ def price_of(source: Source, destination: Destination, audio: AudioFolder) -> Pr
     spec = spec_at(source, destination)
     try:
         plan = plans_of(source, spec, audio)[0].shown
-        prepared = load_prepared(source.digest, plan.chain.recipe, audio)
+        prepared = load_prepared(contents_of(source), plan.chain.recipe, audio)
     except NiceLevelError:
         return None
     if source.leader_id is not None:
@@ -331,9 +332,20 @@ class RowMaker:
         return Row(source, None, (), self.standings.get(source.id), place, True, self._audio)
 
     def row(self, source: Source) -> Row:
-        outline, reading = self.outline(source), self._readings.get(source.id)
+        outline, reading = self.outline(source), self._reading(source)
         cells = tuple(self._cell(source, reading, each, outline.is_older) for each in self.destinations)
         return replace(outline, reading=reading, cells=cells, is_outline=False)
+
+    def _reading(self, source: Source) -> Measured | None:
+        """Of what its recipe makes of a source, once that is measured; until then, and without one, as it came."""
+        came, contents = self._readings.get(source.id), contents_of(source)
+        if came is None or not contents.recipe:
+            return came
+        try:
+            prepared = load_prepared(contents, contents.recipe, self._audio).reading
+            return replace(prepared, source=described_of(contents, self._audio))
+        except NiceLevelError:
+            return came
 
     def _place(self, source: Source) -> str:
         """Where a row stands: by the versions of its title, the newest first, members of a set after their leader."""

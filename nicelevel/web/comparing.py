@@ -14,6 +14,7 @@ from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
+from nicelevel.desk.contents import contents_of
 from nicelevel.desk.hearing import GONE, plan_at
 from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
 from nicelevel.desk.planning import limited_of, spec_at
@@ -104,13 +105,13 @@ def _of_plan(source: Source, destination: Destination, audio: AudioFolder) -> Si
     plan = plan_at(source, destination, audio)
     if plan is None:
         return _of_source(source, "as it is", audio)
-    prepared, limited = load_prepared(source.digest, plan.chain.recipe, audio), limited_of(source, plan, audio)
+    prepared, limited = load_prepared(contents_of(source), plan.chain.recipe, audio), limited_of(source, plan, audio)
     return Side(
         "planned",
         after_plan(prepared, plan, limited).energies,
         plan.predicted.integrated_lufs,
         plan.predicted.source.duration_s,
-        partial(_bins, plan.chain.digest_of(source.digest), audio),
+        partial(_bins, contents_of(source).name_of_chain(plan.chain), audio),
         plan.gain_db,
         plan.limiting.limiter.ceiling_db if plan.limiting else None,
         limited.lowest if limited else None,

@@ -16,6 +16,7 @@ from nicelevel.core.specs.spec import ENCODINGS_OF
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.core.toml import LARGEST_TOML_BYTES
 from nicelevel.core.values import Plan, Reading
+from nicelevel.desk.contents import Contents, described_of
 from nicelevel.desk.prepared import nearly_prepared
 from nicelevel.desk.versions import counting_sources
 from nicelevel.report.spec_view import SpecDrawing, draw_spec
@@ -222,6 +223,7 @@ def _sources_against(spec: Spec, job: Job) -> list[tuple[str, Reading, Plan | No
 def _against(spec: Spec, digest: str) -> tuple[Reading, Plan | None, str]:
     reading = load_figures(digest, audio())
     try:
-        return reading, plan(reading.source, nearly_prepared(digest, audio()), spec), ""
+        contents = Contents(digest).then(spec)
+        return reading, plan(described_of(contents, audio()), nearly_prepared(contents, audio()), spec), ""
     except NiceLevelError as error:
         return reading, None, error.message

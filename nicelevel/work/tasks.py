@@ -24,10 +24,10 @@ from nicelevel.core.prepare.sum_up import write_sum
 from nicelevel.core.process import refuse
 from nicelevel.core.produce import produce
 from nicelevel.core.specs import Spec
-from nicelevel.core.steps import Recipe, listen, recipe_from_json, recipe_to_json, resolve
-from nicelevel.core.steps.chain import recipe_digest
+from nicelevel.core.steps import FoundOf, Recipe, listen, recipe_from_json, recipe_to_json, resolve
 from nicelevel.core.values import Deliverable as Proved
 from nicelevel.core.values import Plan
+from nicelevel.desk.contents import contents_of, described_of
 from nicelevel.desk.planning import digest_of_plan
 from nicelevel.desk.prepared import missing_for_two, missing_preparations
 from nicelevel.desk.rendering import is_signal_wanted_again, order_for, planned_for
@@ -115,7 +115,7 @@ def _give_up_preparation(
     config: Config, code: str, sentence: str, source_id: int, steps: list[dict[str, Any]]
 ) -> None:
     if source := find_source(source_id):
-        digest = recipe_digest(source.digest, recipe_from_json(steps))
+        digest = contents_of(source).name_of(recipe_from_json(steps))
         end_preparation(digest, code, sentence)
         AudioFolder(config.audio_folder).sweep(digest)
         announce(source.job_id, source.id)
@@ -128,7 +128,7 @@ def prepare_source(call: Call, source_id: int, steps: list[dict[str, Any]]) -> N
     if source is None:
         return
     recipe, audio = recipe_from_json(steps), AudioFolder(call.config.audio_folder)
-    digest = recipe_digest(source.digest, recipe)
+    digest = contents_of(source).name_of(recipe)
 
     def end(code: str | None = None, sentence: str | None = None) -> bool:
         # Whoever makes it makes the same, so every try may say that it is there.
@@ -140,14 +140,22 @@ def prepare_source(call: Call, source_id: int, steps: list[dict[str, Any]]) -> N
         if not (is_measured(digest) and audio.has_measured(digest)):
             _prepare(call, source, recipe, audio)
         persistently(end)
+        if any(step.listens for step in recipe):
+            # What formats ask for after steps that had to listen is known only now.
+            persistently(partial(defer_preparations, source, audio))
 
 
 def _prepare(call: Call, source: Source, recipe: Recipe, audio: AudioFolder) -> None:
     path, shape = audio.existing_path(source.digest), load_figures(source.digest, audio).source.shape
-    chain = resolve(shape, recipe, keeping_found(source.digest, listen(path)))
+    contents = contents_of(source)
+
+    def listening(digest: str) -> FoundOf:
+        return keeping_found(digest, listen(audio.existing_path(digest)))
+
+    chain = resolve(shape, recipe, contents.found_by(listening))
     if chain.is_nothing:
         return
-    digest, progress = chain.digest_of(source.digest), progress_of(call, lambda _: True)
+    digest, progress = contents.name_of_chain(chain), progress_of(call, lambda _: True)
     with speaking_errors(Path(source.file_name)), audio.keeping_hops(digest) as folder:
         prepared = prepare(path, chain, folder, progress)
     with speaking_errors(Path(source.file_name)):
@@ -211,7 +219,7 @@ def _render(call: Call, deliverable: Deliverable) -> None:
     source, audio = deliverable.source, AudioFolder(call.config.audio_folder)
     spec, plan = _planned_surely(call, deliverable, audio)
     refuse(plan)
-    beside = outputs_beside(load_figures(source.digest, audio).source, spec)
+    beside = outputs_beside(described_of(contents_of(source).then(spec), audio), spec)
     path = deliverable_path(source.title, spec, plan.output, beside)
     progress = progress_of(call, lambda ratio: save_deliverable(deliverable, "rendering", progress_ratio=ratio))
     wanted_again = is_signal_wanted_again(deliverable, plan, audio)
@@ -267,12 +275,18 @@ def _planned_surely(call: Call, deliverable: Deliverable, audio: AudioFolder) ->
         return planned_for(deliverable, audio)
     except NotPreparedError:
         source, spec = deliverable.source, spec_of(deliverable.spec)
-        for each in (source, source.leader) if source.leader_id else (source,):
-            described = load_figures(each.digest, audio).source
-            for recipe in missing_preparations(described, each.digest, spec):
-                _prepare(call, each, recipe, audio)
-                persistently(partial(end_preparation, recipe_digest(each.digest, recipe)))
+        for each in (source.leader, source) if source.leader_id else (source,):
+            _prepare_all(call, each, spec, audio)
         return planned_for(deliverable, audio)
+
+
+def _prepare_all(call: Call, source: Source, spec: Spec, audio: AudioFolder) -> None:
+    """Twice where steps have to listen first: what a format asks for after them is known only then."""
+    contents = contents_of(source)
+    for _ in range(2):
+        for recipe in missing_preparations(contents, spec, audio):
+            _prepare(call, source, recipe, audio)
+            persistently(partial(end_preparation, contents.name_of(recipe)))
 
 
 def _made_as(done: Proved) -> dict[str, Any]:
@@ -292,17 +306,19 @@ def defer_preparations(source: Source, audio: AudioFolder) -> None:
 
     Also the fold-down that is heard of more than two channels, whose loudness everything is matched by.
     """
-    described = load_figures(source.digest, audio).source
+    contents = contents_of(source)
     for destination in destinations_of(source.job_id):
-        for recipe in missing_preparations(described, source.digest, spec_of(destination.spec)):
+        for recipe in missing_preparations(contents, spec_of(destination.spec), audio):
             defer_preparation(source, recipe)
-    if heard := missing_for_two(described, source.digest):
+    if heard := missing_for_two(contents, audio):
         defer_preparation(source, heard)
 
 
 def defer_preparation(source: Source, recipe: Recipe) -> None:
     """Have one prepared signal made; what waits already need not wait twice, and two never work on the same."""
-    lock = f"prepare {begin_preparation(source.digest, recipe)}"
+    digest = contents_of(source).name_of(recipe)
+    begin_preparation(digest, source.digest, recipe)
+    lock = f"prepare {digest}"
     with suppress(procrastinate.exceptions.AlreadyEnqueued), database.atomic():
         task = prepare_source.configure(
             queueing_lock=lock, lock=lock, priority=PREPARE_PRIORITY, connection=database.connection()

@@ -13,6 +13,7 @@ from nicelevel.core.prepare import shared
 from nicelevel.core.specs import parse_spec
 from nicelevel.core.steps import resolve
 from nicelevel.core.steps.trim import Sounding, Trim
+from nicelevel.desk.contents import Contents
 from nicelevel.desk.current import absent_files, current_deliverables, is_as_planned
 from nicelevel.desk.planning import digest_of_plan, plans_of
 from nicelevel.desk.prepared import nearly_prepared, prepared_signals
@@ -178,7 +179,7 @@ def test_a_fold_down_is_prepared_planned_and_rendered(take_in, work_off, store, 
     source = take_in("mix.wav", signals.programme(3, seed=4))
     work_off()  # measures, and asks for what is to be prepared
     work_off()
-    find, spec = prepared_signals(source.digest, store), spec_of(place.spec)
+    find, spec = prepared_signals(Contents(source.digest), store), spec_of(place.spec)
     found = plans(load_figures(source.digest, store).source, find, spec)[0]
     assert (found.chain.shape.layout.name, found.chain.shape.rate_hz) == ("mono", 16_000)
     (deliverable,) = enqueue_renders(source, place, store)
@@ -195,11 +196,11 @@ def test_a_new_destination_has_its_fold_downs_made(take_in, work_off, store, job
     place = add_destination(job.id, "speech-handset")
     spec, described = spec_of(place.spec), load_figures(source.digest, store).source
     with pytest.raises(NotPreparedError, match="mono and resampled to 16000 Hz"):
-        plans(described, prepared_signals(source.digest, store), spec)
+        plans(described, prepared_signals(Contents(source.digest), store), spec)
     enqueue_preparations(job.id, store)
     enqueue_preparations(job.id, store)
     work_off()
-    assert plans(described, prepared_signals(source.digest, store), spec)[0].action == "gain"
+    assert plans(described, prepared_signals(Contents(source.digest), store), spec)[0].action == "gain"
 
 
 def _needs_limiting():
@@ -462,8 +463,8 @@ def test_a_draft_for_another_rate_is_judged_at_that_rate(take_in, work_off, stor
         "draft",
     )
     described = load_figures(source.digest, store).source
-    (draft,) = plans(described, nearly_prepared(source.digest, store), spec)
+    (draft,) = plans(described, nearly_prepared(Contents(source.digest), store), spec)
     assert draft.verdict.meets
     assert draft.predicted.source.sample_rate_hz == 44_100
     with pytest.raises(NotPreparedError, match="resampled to 44100 Hz"):
-        plans(described, prepared_signals(source.digest, store), spec)
+        plans(described, prepared_signals(Contents(source.digest), store), spec)

@@ -4,6 +4,7 @@ import pytest
 
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import LostError
+from nicelevel.desk.contents import Contents
 from nicelevel.desk.planning import plans_of
 from nicelevel.desk.prepared import PreparationFailedError, prepared_signals
 from nicelevel.store import deliverables, sendings, sources
@@ -116,7 +117,7 @@ def test_what_is_kept_of_a_source_and_gone_is_an_error_with_a_sentence(source, s
     with pytest.raises(LostError, match="measured again"):
         store.load_curves(source.digest)
     assert load_figures(source.digest, store)
-    assert prepared_signals(source.digest, store)
+    assert prepared_signals(Contents(source.digest), store)
 
 
 def test_reconciling_and_sweeping_find_nothing_where_all_is_well(source, store, config, work_off):

@@ -23,6 +23,17 @@ def shipped_recipe_toml(slug: str) -> str:
     return (LIBRARY_FOLDER / f"{slug}.toml").read_text(encoding="utf-8")
 
 
+def reasons_of(recipe: NamedRecipe) -> list[str]:
+    """What the file of a shipped recipe says of its steps in remarks, a paragraph each."""
+    paragraphs: list[list[str]] = [[]]
+    for line in shipped_recipe_toml(recipe.slug).splitlines():
+        if line.startswith("#"):
+            paragraphs[-1].append(line.removeprefix("#").strip())
+        elif paragraphs[-1]:
+            paragraphs.append([])
+    return [" ".join(lines) for lines in paragraphs if lines]
+
+
 def load_recipe(slug_or_path: str) -> NamedRecipe:
     """A shipped recipe by slug, or any recipe by path. Raises SpecError where it is missing or broken."""
     if slug_or_path in shipped_recipes():

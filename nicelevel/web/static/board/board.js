@@ -283,6 +283,10 @@ function board() {
       if (event.target.closest("[data-link]")) this.linkSet();
       const replacing = event.target.closest("[data-replace]");
       if (replacing) this.chooseReplacement(replacing.dataset.replace);
+      const mending = event.target.closest("[data-mend]");
+      if (mending) this.mend(mending.dataset.mend);
+      const preparing = event.target.closest("[data-prepare]");
+      if (preparing) this.prepare(preparing.dataset.prepare);
       const counting = event.target.closest("[data-count]");
       if (counting) this.countVersion(counting.dataset.count);
       const measure = event.target.closest("[data-measure]")?.dataset.measure;
@@ -309,6 +313,38 @@ function board() {
       try {
         await post(button.dataset.link, fields);
         await this.showCloseUp();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    // A recipe for the source of the choice, or for all that are picked; an empty one leaves them as they came.
+    async prepare(recipe) {
+      const sources = this.hasPicked ? this.picked : [this.chosen.source];
+      await this.ask(this.$root.dataset.prepare, [["recipe", recipe], ...sources.map((id) => ["source", id])]);
+    },
+
+    // What is noted of them, all of it or what has one code.
+    async mend(code = "") {
+      const sources = this.hasPicked && !code ? this.picked : [this.chosen.source];
+      const notes = code ? [["note", code]] : [];
+      const answer = await this.ask(this.$root.dataset.mend, [...notes, ...sources.map((id) => ["source", id])]);
+      if (answer && !answer.mended) say("Nothing is noted that a step could mend.");
+    },
+
+    prepareBy(event) {
+      const button = event.target.closest("button");
+      if (!button) return;
+      button.closest("details").open = false;
+      if ("mendAll" in button.dataset) this.mend();
+      else this.prepare(button.dataset.prepare);
+    },
+
+    async ask(address, fields) {
+      try {
+        const answer = await post(address, fields);
+        await this.showCloseUp();
+        return answer;
       } catch (error) {
         say(error.message);
       }

@@ -19,6 +19,7 @@ export function boardKeys(board, more) {
     j: () => board.hearJoins(),
     s: () => board.openSpread(),
     f: () => board.startFilter(),
+    n: () => board.mend(),
     l: () => board.linkSet(),
     v: () => board.countVersion(),
     r: () => board.renderOne(),

@@ -238,6 +238,12 @@ def _sha256_lines(digest: str) -> list[str]:
     return [" ".join(groups[at : at + 6]) for at in range(0, len(groups), 6)]
 
 
+def _steps_in_words(prepared: Sequence[str]) -> str:
+    """What was done first, as sentences; of earlier versions of ours as words."""
+    are_sentences = all(each.endswith(".") for each in prepared)
+    return (" " if are_sentences else ", ").join(prepared) or "nothing done before"
+
+
 def _file_facts(made: Written) -> tuple[tuple[str, str], ...]:
     return (
         ("Name", made.file_name),
@@ -256,7 +262,7 @@ def _way_facts(made: Written) -> tuple[tuple[str, str], ...]:
     facts = [
         ("Source", made.source_name),
         ("Source reading", f"{level(was.integrated_lufs)} LUFS · {level(was.true_peak_dbtp, signed=True)} dBTP"),
-        ("Prepared", ", ".join(prepared) or "nothing done before"),
+        ("Prepared", _steps_in_words(prepared)),
         ("Dither", {"none": "none needed", "tpdf": "TPDF", "shaped": "noise-shaped"}[made.plan["format"]["dither"]]),
         ("Metadata", ", ".join(carried) or "none"),
     ]

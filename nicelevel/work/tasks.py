@@ -292,7 +292,7 @@ def _prepare_all(call: Call, source: Source, spec: Spec, audio: AudioFolder) -> 
 def _made_as(done: Proved) -> dict[str, Any]:
     """What is kept beside the plan of a deliverable: how it came to be."""
     carried = {"kept": list(done.kept), "dropped": list(done.dropped)}
-    prepared = [each.step.doing for each in done.plan.chain.done]
+    prepared = [each.words for each in done.plan.chain.done if each.words]
     return {
         "rounds": done.rounds,
         "asked_gain_db": done.asked.gain_db,

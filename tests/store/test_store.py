@@ -73,7 +73,7 @@ def test_deliverables_of_before_are_known_by_their_formats(store):
             " VALUES (%s, %s, %s, %s, %s, 0, %s)",
             (source.id, place.id, spec.id, number, "proved" if told else "failed", json.dumps({"format": told})),
         )
-    assert runner.up() == ["0017_outputs"]
+    assert runner.up()[0] == "0017_outputs"
     found = [each.output for each in Deliverable.select().order_by(Deliverable.id)]
     assert found == [
         "1 · mp3 mp3 keep keep tpdf 192 constant",

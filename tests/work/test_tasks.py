@@ -19,7 +19,7 @@ from nicelevel.desk.planning import digest_of_plan, plans_of
 from nicelevel.desk.prepared import nearly_prepared, prepared_signals
 from nicelevel.desk.proposals import proposals
 from nicelevel.store.deliverables import deliverables_of, file_of, home_of, save_deliverable, stop_deliverables
-from nicelevel.store.jobs import add_destination, destinations_of, make_job
+from nicelevel.store.jobs import add_destination, destinations_of
 from nicelevel.store.models import Deliverable, Reading, Source
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sets import link_set, members_of, unlink_set
@@ -38,37 +38,12 @@ from nicelevel.work.enqueue import (
 from nicelevel.work.worker import rescue_stalled
 from tests import reference, signals
 
+from .conftest import WAV_FEED
+
 LIMITED = (
     '[spec]\nname = "Loud"\n[loudness]\ntarget = -13.0\ntolerance = 0.5\n[limits]\nmax_true_peak_dbtp = -1.0\n'
     '[method]\nallow = "limiter"\n[[formats]]\ncontainer = "wav"\nencoding = "pcm_24"\nsample_rate = 48000\n'
 )
-
-
-WAV_FEED = (
-    '[spec]\nname = "Feed"\n[loudness]\ntarget = -16.0\ntolerance = 1.0\n[limits]\nmax_true_peak_dbtp = -1.0\n'
-    '[method]\nallow = "limiter"\n[[formats]]\ncontainer = "wav"\nencoding = "pcm_16"\n'
-)
-
-
-@pytest.fixture
-def job(store):
-    keep_version("feed", WAV_FEED)
-    return make_job("Work", None, ["feed", "full-resolution"])
-
-
-@pytest.fixture
-def take_in(job, store, tmp_path):
-    def add(name, signal=None, data=None, **options):
-        path = tmp_path / name
-        if data is None:
-            signals.write(path, signal, **options)
-        else:
-            path.write_bytes(data)
-        digest, size_bytes = sha256_of(path), path.stat().st_size
-        store.adopt(path, digest)
-        return enqueue_source(job.id, name, digest, size_bytes)
-
-    return add
 
 
 def _state(source):

@@ -69,7 +69,9 @@ def is_as_planned(made: Deliverable, plans: Sequence[Plan] | None) -> bool:
         return False
     if made.plan_digest is None:
         asked_db = made.plan.get("asked_gain_db", made.plan["gain_db"])
-        return bool(abs(asked_db - planned.gain_db) < SAME_GAIN_DB)
+        # There were no recipes then.
+        is_by_recipe = bool(contents_of(made.source).then(spec_of(made.spec)).recipe)
+        return bool(abs(asked_db - planned.gain_db) < SAME_GAIN_DB and not is_by_recipe)
     return bool(made.plan_digest == digest_of_plan(made.source, planned))
 
 

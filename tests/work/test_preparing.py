@@ -14,7 +14,7 @@ from nicelevel.desk.mending import mend_words, mending
 from nicelevel.desk.planning import plans_of
 from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.jobs import add_destination, destinations_of
-from nicelevel.store.models import Source
+from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sets import link_set
 from nicelevel.store.sources import find_source, give_recipe, sources_by_recipe
@@ -188,3 +188,19 @@ def test_a_shipped_recipe_reaches_the_board(take_in, work_off, store, job):
     assert row.reading.source.duration_s == pytest.approx(6.54, abs=0.02)
     assert all(cell.plan for cell in row.cells)
     assert destinations_of(job.id)
+
+
+def test_what_was_written_before_there_were_recipes_is_not_taken_for_what_one_makes(
+    take_in, work_off, store, job, config
+):
+    keep_version("float", FLOAT)
+    place = add_destination(job.id, "float")
+    source = take_in("take.wav", _with_gaps())
+    work_off()
+    made, _ = _rendered(source, place, store, work_off, config)
+    Deliverable.update(plan_digest=None).where(Deliverable.id == made.id).execute()
+    assert current_deliverables(job.id, store)
+    _give(source, {"do": "silence", "head_s": 1.0})
+    enqueue_preparations(job.id, store)
+    work_off()
+    assert current_deliverables(job.id, store) == []

@@ -25,7 +25,7 @@ class Silence(Step):
 
     @property
     def wish(self) -> str:
-        return f"Put {self._said or 'no silence'} in."
+        return f"Put {self._said or 'in no silence'}."
 
     @property
     def _said(self) -> str:
@@ -33,4 +33,4 @@ class Silence(Step):
         return " and ".join(f"{amount(seconds)} s of silence {where}" for seconds, where in ends if seconds)
 
     def words(self, before: Shape, found: Found | None) -> str:
-        return f"Put {self._said or 'no silence'} in."
+        return self.wish

@@ -4,6 +4,7 @@ import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 from nicelevel.core.errors import NotPreparedError
 from nicelevel.core.specs import Spec
@@ -14,6 +15,9 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.found import found_of
 from nicelevel.store.models import Source
 from nicelevel.store.readings import is_measured, load_figures
+
+OFF = "off"
+"""The mark of a step that is kept and not done."""
 
 
 @dataclass(frozen=True)
@@ -69,7 +73,19 @@ def recipe_of(source: Source) -> Recipe:
 
 @lru_cache(maxsize=1024)
 def _recipe(stored: str | None) -> Recipe:
-    return recipe_from_json(json.loads(stored)) if stored else ()
+    told = json.loads(stored) if stored else []
+    return recipe_from_json([_without_mark(each) for each in told if not each.get(OFF)])
+
+
+def steps_with_off(source: Source) -> list[tuple[Step, bool]]:
+    """The steps of a source's own recipe, also those that are off; of each whether it is."""
+    told = json.loads(source.recipe_json) if source.recipe_json else []
+    steps = recipe_from_json([_without_mark(each) for each in told])
+    return list(zip(steps, (bool(each.get(OFF)) for each in told), strict=True))
+
+
+def _without_mark(told: dict[str, Any]) -> dict[str, Any]:
+    return {key: value for key, value in told.items() if key != OFF}
 
 
 @lru_cache(maxsize=4096)

@@ -16,8 +16,10 @@ from nicelevel.core.files.decode import decode
 from nicelevel.core.hear import FileProgramme, Finish, HeardLevel, NoiseOf, PlanProgramme, heard_lufs
 from nicelevel.core.hear.programmes import AC3_DELAY_FRAMES, NoiseKind
 from nicelevel.core.prepare.for_output import recipe_for_two
-from nicelevel.core.signals import Seekable
+from nicelevel.core.signals import Seekable, Signal
 from nicelevel.core.specs.format_words import encoding_word
+from nicelevel.core.stages import Edit, Stage
+from nicelevel.core.steps import Chain
 from nicelevel.core.steps.chain import recipe_digest
 from nicelevel.core.values import Plan, Reading
 from nicelevel.store.audio import AudioFolder
@@ -28,6 +30,7 @@ from nicelevel.store.readings import is_measured, load_figures
 from nicelevel.store.sources import find_source, sources_of
 from nicelevel.store.specs import spec_of
 
+from .contents import contents_of
 from .current import is_as_planned, is_of_present_spec
 from .planning import limited_of, plans_of, spec_at
 from .versions import standings_of
@@ -36,7 +39,7 @@ GONE = "This is not there to be heard any more."
 
 HEARD_COPY = "heard.wav"
 
-_KEY = re.compile(r"(source|made)-\d{1,18}|plan-\d{1,18}-\d{1,18}(-\d{1,4})?")
+_KEY = re.compile(r"(source|made)-\d{1,18}|step-\d{1,18}-\d{1,3}|plan-\d{1,18}-\d{1,18}(-\d{1,4})?")
 
 Kind = Literal["source", "plan", "made", "reference", "version"]
 
@@ -232,6 +235,10 @@ def opened(key: str, audio: AudioFolder, folder: Path, finish: Finish = "exact")
         with _opened_plan(key, audio, finish) as (programme, _, _):
             yield programme
         return
+    if kind == "step":
+        with _opened_step(numbers[0], numbers[1], audio) as signal:
+            yield signal
+        return
     path = _file_path(kind, numbers[0], audio, folder)
     late = AC3_DELAY_FRAMES if kind == "made" and path.suffix == ".ac3" else 0
     with kept_open(_from_anywhere(path)) as file:
@@ -266,6 +273,27 @@ def _opened_plan(key: str, audio: AudioFolder, finish: Finish) -> Iterator[tuple
     path = audio.playable_path(source.digest)
     with kept_open(path) as file:
         yield PlanProgramme(file, plan, limited_of(source, plan, audio), finish), plan, path
+
+
+@contextmanager
+def _opened_step(source_id: int, done: int, audio: AudioFolder) -> Iterator[Seekable]:
+    """A source after so many steps of its recipe, on the time of what is prepared."""
+    source = find_source(source_id)
+    if source is None or source.state != "measured":
+        raise NotFoundError(GONE)
+    contents = contents_of(source)
+    chain = contents.resolved(contents.recipe, audio)
+    with kept_open(audio.playable_path(source.digest)) as file:
+        signal: Signal = file
+        for stage in stages_after(chain, done):
+            signal = stage.on(signal)
+        yield signal
+
+
+def stages_after(chain: Chain, done: int) -> list[Stage]:
+    """The stages of so many steps, and of those after them what moves in time."""
+    first = [stage for each in chain.done[:done] for stage in each.stages]
+    return [*first, *(stage for each in chain.done[done:] for stage in each.stages if isinstance(stage, Edit))]
 
 
 def _file_path(kind: str, number: int, audio: AudioFolder, folder: Path) -> Path:

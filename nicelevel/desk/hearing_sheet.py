@@ -89,7 +89,7 @@ def sheet_of(source: Source, destination: Destination | None, audio: AudioFolder
         return None
     takes = takes_of(source, destination, audio)
     here = [each for each in takes if each.kind in ("made", "plan")] if destination else []
-    rate_hz = _playable_rate((here or takes)[0].rate_hz)
+    rate_hz = playable_rate((here or takes)[0].rate_hz)
     levels = [each.level for each in takes]
     heard = tuple(map(Heard, takes, matched_gains_db(levels), real_gains_db(levels)))
     duration_s = max(each.duration_s for each in takes)
@@ -122,7 +122,7 @@ def joins_json(sources: Sequence[Source], destination: Destination, audio: Audio
     takes = [landing_of(each, destination, audio) for each in sources if each.state == "measured"]
     if len(takes) < 2:
         raise NotFoundError("A join needs two sources: this list has fewer that are measured.")
-    rate_hz = _playable_rate(takes[0].rate_hz)
+    rate_hz = playable_rate(takes[0].rate_hz)
     gain_db = min(0.0, *(-each.level.true_peak_dbtp for each in takes if not each.level.is_silent), 0.0)
     titles = [each.title for each in sources if each.state == "measured"]
 
@@ -142,5 +142,5 @@ def joins_json(sources: Sequence[Source], destination: Destination, audio: Audio
     return {"rate_hz": rate_hz, "joins": joins}
 
 
-def _playable_rate(rate_hz: int) -> int:
+def playable_rate(rate_hz: int) -> int:
     return min(HIGHEST_RATE_HZ, max(LOWEST_RATE_HZ, rate_hz))

@@ -78,6 +78,7 @@ def _teach_templates(app: Flask) -> None:
         spec_words.spec_line,
         spec_words.short_demand,
         board_words.note_word,
+        board_words.short_note,
         board_words.aside_word,
         board_words.aside_sentence,
         board_words.short_word,

@@ -1,28 +1,189 @@
-"""Recipes for sources: given, taken back, made of what mends their notes."""
+"""Recipes for sources: the screen that they are made on, given, taken back, made of what mends their notes."""
 
 import json
 from collections.abc import Sequence
 from typing import Any
 
-from flask import Blueprint, jsonify, request
+from flask import Blueprint, abort, jsonify, render_template, request
+from pydantic import ValidationError
 
-from nicelevel.core.errors import SpecError
-from nicelevel.core.recipes import shipped_recipes
-from nicelevel.core.steps import Recipe, recipe_to_json
-from nicelevel.desk.contents import recipe_of
+from nicelevel.core.errors import NiceLevelError, NotPreparedError, SpecError
+from nicelevel.core.prepare.sketch import sketch
+from nicelevel.core.recipes import NamedRecipe, shipped_recipes
+from nicelevel.core.recipes.harms import harms_of
+from nicelevel.core.steps import Recipe, Step, recipe_to_json
+from nicelevel.core.steps.hops import Hops
+from nicelevel.core.steps.table import problem_of
+from nicelevel.core.values import Reading
+from nicelevel.desk.contents import OFF, Contents, contents_of, recipe_of, steps_with_off
+from nicelevel.desk.hearing_sheet import HearingSheet
+from nicelevel.desk.hearing_steps import steps_sheet
 from nicelevel.desk.mending import mending
+from nicelevel.desk.prepared import load_prepared
+from nicelevel.report.prepare_view import (
+    NAMES,
+    STRIP_HEIGHT,
+    WAVE_HEIGHT,
+    draw_waveform,
+    first_of,
+    length_words,
+    rows_of,
+    times_of,
+)
+from nicelevel.report.reading_view import facts_line
 from nicelevel.report.recipe_words import steps_line
+from nicelevel.store.found import found_of
 from nicelevel.store.models import Source
-from nicelevel.store.readings import load_figures
+from nicelevel.store.readings import load_figures, load_reading
 from nicelevel.store.sources import find_source, give_recipe
 from nicelevel.store.undo import changing
 from nicelevel.work.enqueue import enqueue_preparations
 
-from .found import audio, job_or_404
+from .found import audio, job_or_404, source_or_404
 
 preparing = Blueprint("preparing", __name__)
 
-MENDED = "Mended"
+MENDED, OWN = "Mended", "Own steps"
+WIDTH = 806
+
+
+@preparing.get("/sources/<int:source_id>/prepare")
+def show(source_id: int) -> str:
+    """The Prepare screen of a source."""
+    source = _measured_or_404(source_id)
+    return render_template("prepare/prepare.html", addable=NAMES, **_drawn(source, WIDTH))
+
+
+@preparing.get("/sources/<int:source_id>/prepare/rows")
+def rows(source_id: int) -> str:
+    """Its rows, drawn for a width."""
+    source = _measured_or_404(source_id)
+    width = min(max(request.args.get("width", WIDTH, type=int), 200), 4_000)
+    return render_template("prepare/_rows.html", **_drawn(source, width))
+
+
+@preparing.post("/sources/<int:source_id>/prepare")
+def change(source_id: int) -> Any:
+    """Keep the steps of a source as they are told, those that are off too."""
+    source = _measured_or_404(source_id)
+    told = _told(request.form.get("steps", "[]"))
+    try:
+        NamedRecipe.model_validate({"recipe": {"name": "Own"}, "steps": [_plain(each) for each in told]})
+    except ValidationError as error:
+        key, reason = problem_of(error)
+        raise SpecError(f"{key}: {reason}.", key) from error
+    with changing(f"changed how {source.title} is prepared", source.job_id):
+        give_recipe(source, json.dumps(told) if told else None, (source.recipe_name or OWN) if told else None)
+    if "quiet" not in request.form:
+        enqueue_preparations(source.job_id, audio())
+    return jsonify(steps=len(told))
+
+
+@preparing.post("/sources/<int:source_id>/prepare/add")
+def add(source_id: int) -> Any:
+    """A step more, at the end."""
+    source, do = _measured_or_404(source_id), request.form.get("do", "")
+    if do not in NAMES:
+        raise SpecError(f"{do}: no such step.")
+    told = json.loads(source.recipe_json) if source.recipe_json else []
+    (stored,) = recipe_to_json((first_of(do),))
+    with changing(f"added a step to {source.title}", source.job_id):
+        give_recipe(source, json.dumps([*told, stored]), source.recipe_name or OWN)
+    enqueue_preparations(source.job_id, audio())
+    return jsonify(steps=len(told) + 1)
+
+
+def _told(text: str) -> list[dict[str, Any]]:
+    try:
+        told = json.loads(text)
+    except ValueError:
+        told = None
+    if not isinstance(told, list) or not all(isinstance(each, dict) for each in told):
+        raise SpecError("The steps are not readable.")
+    return told
+
+
+def _plain(told: dict[str, Any]) -> dict[str, Any]:
+    return {key: value for key, value in told.items() if key != OFF}
+
+
+def _measured_or_404(source_id: int) -> Source:
+    source = source_or_404(source_id)
+    if source.state != "measured":
+        abort(404)
+    return source
+
+
+def _drawn(source: Source, width: int) -> dict[str, Any]:
+    """What the screen and its rows show."""
+    contents, reading = contents_of(source), load_reading(source.digest, audio())
+    steps = steps_with_off(source)
+    on = [step for step, is_off in steps if not is_off]
+    made = sketch(reading.source.shape, Hops.of(reading), on, contents.found_by(found_of))
+    last = made[-1] if made else None
+    prepared, is_pending = _prepared(contents)
+    peaks = prepared.curves.peaks if prepared else last.hops.peaks if last else reading.curves.peaks
+    chain = last.after if last else None
+    duration_s = reading.source.duration_s
+    return {
+        "source": source,
+        "reading": reading,
+        "prepared": prepared,
+        "is_pending": is_pending,
+        "rows": rows_of(
+            [(step, is_off, recipe_to_json((step,))[0]) for step, is_off in steps],
+            made,
+            _harms(steps),
+            duration_s,
+            width,
+        ),
+        "width": width,
+        "height": STRIP_HEIGHT,
+        "wave_height": WAVE_HEIGHT,
+        "came": draw_waveform(reading.curves.peaks, None, duration_s, width),
+        "becomes": draw_waveform(peaks, chain, duration_s, width) if chain else "",
+        "length_s": last.shape.duration_s if last else duration_s,
+        "times": times_of(duration_s, width),
+        "length_words": length_words,
+        "facts": facts_line(reading),
+        "sheet": _sheet(source, contents),
+        "by": _called(source, [step for step, is_off in steps if not is_off]),
+    }
+
+
+def _sheet(source: Source, contents: Contents) -> HearingSheet | None:
+    """What can be heard; nothing until what steps find is known, or where there is nothing to compare."""
+    try:
+        return steps_sheet(source, audio()) if contents.recipe else None
+    except NiceLevelError:
+        return None
+
+
+def _called(source: Source, steps: Sequence[Step]) -> str:
+    """The name of a recipe, and whether it was changed here."""
+    shipped = next((each for each in shipped_recipes().values() if each.name == source.recipe_name), None)
+    changed = ", changed here" if shipped and tuple(steps) != shipped.steps else ""
+    return f"{source.recipe_name or 'none'}{changed}"
+
+
+def _prepared(contents: Contents) -> tuple[Reading | None, bool]:
+    """The reading of what a recipe makes, and whether it is still being made."""
+    try:
+        return load_prepared(contents, contents.recipe, audio()).reading, False
+    except NotPreparedError:
+        return None, True
+    except NiceLevelError:
+        return None, False
+
+
+def _harms(steps: Sequence[tuple[Step, bool]]) -> dict[int, tuple[str, ...]]:
+    """The sentences of harm for each step, by its place among all, those that are off being counted too."""
+    on = [number for number, (_, is_off) in enumerate(steps) if not is_off]
+    found: dict[int, tuple[str, ...]] = {}
+    for harm in harms_of([steps[number][0] for number in on]):
+        place = on[harm.later]
+        found[place] = (*found.get(place, ()), harm.sentence)
+    return found
 
 
 @preparing.post("/jobs/<int:job_id>/prepare")

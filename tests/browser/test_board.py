@@ -84,7 +84,7 @@ def test_a_package_holds_all_that_was_proved(board, tmp_path):
     expect(board.locator("#summary")).to_contain_text("proved")
     expect(board.locator("#actions .main")).to_be_disabled()
     with board.expect_download() as started:
-        board.keyboard.press("p")
+        board.keyboard.press("P")
     started.value.save_as(tmp_path / "package.zip")
     package = zipfile.ZipFile(tmp_path / "package.zip")
     lines = [line.split("  ") for line in package.read("SHA256SUMS.txt").decode().splitlines()]

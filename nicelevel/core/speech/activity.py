@@ -3,8 +3,9 @@
 import numpy as np
 from numpy.typing import NDArray
 
+from ..runs import runs
 from ..units import LUFS_OFFSET_DB, db_from_energies
-from .listening import Floats, runs
+from .listening import Floats
 
 SMOOTH_HOPS = 5
 LOCAL_HOPS = 1_000

@@ -7,8 +7,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kernels import kernel
+from ..runs import runs
 from .activity import is_active, is_speaking, levels_of
-from .listening import Floats, Heard, runs
+from .listening import Floats, Heard
 from .passages import Passage, loudness_of, passages_of
 
 Amount = Literal["light", "medium", "strong"]

@@ -1,6 +1,5 @@
 """What is heard of a signal for evening it: its loudness and how noise-like it is, along time."""
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -67,9 +66,3 @@ class _Flatness:
 
     def values(self) -> Floats:
         return np.concatenate(self._found) if self._found else np.zeros(0)
-
-
-def runs(flags: NDArray[np.bool_]) -> Iterator[tuple[int, int]]:
-    """First and the one after the last of each run of what is true."""
-    edges = np.flatnonzero(np.diff(np.concatenate(([False], flags, [False])).astype(np.int8)))
-    return zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True)

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from ..kernels import Integers, kernel
 from ..measure.gating import MOMENTARY_HOPS, STEP_HOPS, gating_blocks, integrated_lufs
-from .listening import Floats, Heard, runs
+from ..runs import runs
+from .listening import Floats, Heard
 
 UNIT_HOPS = 50
 """Levels are compared by half seconds of speech."""

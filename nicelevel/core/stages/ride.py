@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +18,9 @@ class Curve(Protocol):
 
     def gains(self, first: int, last: int) -> NDArray[np.float64] | None:
         """Ratios from `first` to before `last`; None where all of them are 1."""
+
+    def at(self, frames: NDArray[np.integer[Any]]) -> NDArray[np.float64]:
+        """Ratios at some frames: enough for drawing."""
 
 
 @dataclass(frozen=True)

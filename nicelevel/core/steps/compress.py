@@ -13,6 +13,7 @@ from ..stages import Ride, Stage
 from ..values import Shape
 from ..words import amount, change
 from .gain_points import GainPoints, PointsCurve
+from .hops import Hops
 from .running_level import running_squares
 from .step import Found, LevelDb, Milliseconds, Step
 
@@ -51,6 +52,14 @@ class Compress(Step):
             points.append(gains_db[-first % every :: every])
             done += len(squares)
         return GainPoints.of(step * every, np.concatenate(points))
+
+    def guess(self, hops: Hops) -> GainPoints:
+        step = max(1, hops.frame(1))
+        weights = [_weight(step / hops.rate_hz, each / 1000.0) for each in (self.attack_ms, self.release_ms)]
+        levels_db = 10.0 * np.log10(np.maximum(hops.squares, LOWEST_SQUARE))
+        gains_db = np.empty(len(levels_db))
+        ride(self._static_db(levels_db), *weights, np.zeros(1), gains_db)
+        return GainPoints.of(step, gains_db if len(gains_db) else np.zeros(1))
 
     def _static_db(self, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
         """By how much a level is moved in the long run."""

@@ -8,6 +8,7 @@ from ..signals import Signal
 from ..stages import Patch, Stage
 from ..values import Shape
 from ..words import figure, listed
+from .hops import Hops
 from .step import Found, Step
 
 BLOCK_FRAMES = 1 << 16
@@ -31,6 +32,9 @@ class Dc(Step):
         for block in before.blocks(BLOCK_FRAMES):
             sums += block.sum(axis=0, dtype=np.float64)
         return Offsets(means=tuple((sums / before.shape.frames).tolist()))
+
+    def guess(self, hops: Hops) -> Offsets:
+        return Offsets(means=hops.means)
 
     def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
         means = _means(found)

@@ -6,11 +6,12 @@ import numpy as np
 
 from ..measure.gating import HOPS_PER_SECOND
 from ..signals import Signal
-from ..speech import Amount, even_out, listen_to
+from ..speech import Amount, Heard, even_out, listen_to
 from ..stages import Ride, Stage
 from ..values import Shape
 from ..words import change
 from .gain_points import GainPoints, PointsCurve
+from .hops import Hops
 from .step import Found, Step
 
 
@@ -22,15 +23,20 @@ class Even(Step):
     finds: ClassVar[type[Found] | None] = GainPoints
 
     def find(self, before: Signal) -> GainPoints:
-        gains_db = even_out(listen_to(before), self.amount)
-        rate_hz = before.shape.rate_hz
+        return self._points(listen_to(before), before.shape.rate_hz, before.shape.frames)
+
+    def guess(self, hops: Hops) -> GainPoints:
+        """As if all of it were speech."""
+        heard = Heard(hops.energies, np.zeros(len(hops.energies) // 5 + 1))
+        return self._points(heard, hops.rate_hz, hops.frame(len(hops.energies)))
+
+    def _points(self, heard: Heard, rate_hz: int, frames: int) -> GainPoints:
+        gains_db = even_out(heard, self.amount)
         step = max(1, round(rate_hz / HOPS_PER_SECOND))
-        hops = np.arange(-(-before.shape.frames // step) + 1) * step / rate_hz * HOPS_PER_SECOND
+        hops = np.arange(-(-frames // step) + 1) * step / rate_hz * HOPS_PER_SECOND
         # What was found is the gain at the middle of each 10 ms.
-        points_db = (
-            np.interp(hops - 0.5, np.arange(len(gains_db)), gains_db) if len(gains_db) else np.zeros(len(hops))
-        )
-        return GainPoints.of(step, points_db)
+        found = len(gains_db) > 0
+        return GainPoints.of(step, np.interp(hops - 0.5, np.arange(len(gains_db)), gains_db) if found else 0.0 * hops)
 
     def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
         assert isinstance(found, GainPoints)

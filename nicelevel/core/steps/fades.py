@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,11 +37,16 @@ class Fades:
         """Of some frames, each at its middle; None where all are 1."""
         if first >= self.silent_frames + self.in_frames and last <= self.frames - self.out_frames:
             return None
-        at = np.arange(first, last) + 0.5
-        gains = np.ones(last - first)
-        for left, length in ((at - self.silent_frames, self.in_frames), (self.frames - at, self.out_frames)):
+        return self.at(np.arange(first, last))
+
+    def at(self, frames: NDArray[np.integer[Any]]) -> Gains:
+        middles, gains = frames + 0.5, np.ones(len(frames))
+        for left, length in (
+            (middles - self.silent_frames, self.in_frames),
+            (self.frames - middles, self.out_frames),
+        ):
             if length:
                 fading = left < length
                 gains[fading] *= _RISING[self.shape](np.maximum(left[fading], 0.0) / length)
-        gains[: max(0, self.silent_frames - first)] = 0.0
+        gains[frames < self.silent_frames] = 0.0
         return gains

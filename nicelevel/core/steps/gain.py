@@ -1,7 +1,7 @@
 """A plain gain."""
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,3 +38,6 @@ class _Level:
 
     def gains(self, first: int, last: int) -> NDArray[np.float64]:
         return np.full(last - first, self.ratio)
+
+    def at(self, frames: NDArray[np.integer[Any]]) -> NDArray[np.float64]:
+        return np.full(len(frames), self.ratio)

@@ -5,6 +5,7 @@ import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -60,6 +61,11 @@ class PointsCurve:
 
     points: GainPoints
     more_db: float = 0.0
+
+    def at(self, frames: NDArray[np.integer[Any]]) -> Floats:
+        ratios = 10.0 ** ((self.points.gains_db + self.more_db) / 20.0)
+        found: Floats = np.interp(frames, np.arange(len(ratios)) * self.points.step_frames, ratios)
+        return found
 
     def gains(self, first: int, last: int) -> Floats | None:
         step = self.points.step_frames

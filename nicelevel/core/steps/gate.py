@@ -1,7 +1,7 @@
 """What is quiet is turned down."""
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Annotated, Any, ClassVar, Literal
@@ -10,11 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from ..runs import runs
 from ..signals import Signal
 from ..stages import Ride, Stage
 from ..units import ratio_from_db
 from ..values import Shape
 from ..words import amount, figure
+from .hops import Hops
 from .running_level import running_squares
 from .step import Found, LevelDb, Milliseconds, Step, frames_of
 
@@ -48,6 +50,16 @@ class Gate(Step):
     def find(self, before: Signal) -> Loud:
         held_frames = frames_of(self.hold_ms / 1000.0, before.shape.rate_hz)
         return Loud(stretches=tuple(_reaching(before, ratio_from_db(self.below_db) ** 2, held_frames)))
+
+    def guess(self, hops: Hops) -> Loud:
+        found: list[tuple[int, int]] = []
+        held_frames = frames_of(self.hold_ms / 1000.0, hops.rate_hz)
+        for first, last in runs(hops.squares >= ratio_from_db(self.below_db) ** 2):
+            if found and hops.frame(first) - found[-1][1] <= held_frames:
+                found[-1] = (found[-1][0], hops.frame(last))
+            else:
+                found.append((hops.frame(first), hops.frame(last)))
+        return Loud(stretches=tuple(found))
 
     def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
         curve = self._curve(before, found)
@@ -151,6 +163,15 @@ class _Opening:
     def _firsts(self) -> NDArray[np.int64]:
         return np.array([part.first for part in self._parts], np.int64)
 
+    def at(self, frames: NDArray[np.integer[Any]]) -> NDArray[np.float64]:
+        numbers = np.searchsorted(self._firsts, frames, "right") - 1
+        gains_db = np.empty(len(frames))
+        for number in np.unique(numbers):
+            here = numbers == number
+            gains_db[here] = self._parts[number].at(frames[here].astype(np.float64))
+        gains: NDArray[np.float64] = 10.0 ** (gains_db / 20.0)
+        return gains
+
     def gains(self, first: int, last: int) -> NDArray[np.float64] | None:
         begin = int(np.searchsorted(self._firsts, first, "right")) - 1
         end = int(np.searchsorted(self._firsts, last, "left"))
@@ -166,7 +187,7 @@ def _reaching(signal: Signal, threshold: float, most_apart: int) -> Iterator[tup
     """Where the mean square about a frame reaches a threshold; stretches less than so far apart are one."""
     done, open_from, open_to = 0, -1, -1
     for squares in running_squares(signal):
-        for first, last in _runs(squares >= threshold):
+        for first, last in runs(squares >= threshold):
             if open_from < 0:
                 open_from = done + first
             elif done + first - open_to > most_apart:
@@ -176,9 +197,3 @@ def _reaching(signal: Signal, threshold: float, most_apart: int) -> Iterator[tup
         done += len(squares)
     if open_from >= 0:
         yield open_from, open_to
-
-
-def _runs(flags: NDArray[np.bool_]) -> Sequence[tuple[int, int]]:
-    """First and the one after the last of each run of what is true."""
-    edges = np.flatnonzero(np.diff(np.concatenate(([False], flags, [False])).astype(np.int8)))
-    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))

@@ -6,11 +6,13 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
+from ..runs import runs
 from ..signals import Signal
 from ..stages import Edit, Stage, Stretch
 from ..units import ratio_from_db
 from ..values import Shape
 from ..words import amount
+from .hops import Hops
 from .step import Found, LevelDb, Seconds, Step, frames_of
 
 BLOCK_FRAMES = 1 << 16
@@ -55,6 +57,12 @@ class Pauses(Step):
         shortest = max(1, frames_of(self.longer_than_s, before.shape.rate_hz))
         found = quiet_stretches(before, ratio_from_db(self.below_db), shortest)
         return Quiet(stretches=tuple(found))
+
+    def guess(self, hops: Hops) -> Quiet:
+        quiet = runs(hops.peaks < ratio_from_db(self.below_db))
+        found = ((hops.frame(first), hops.frame(last)) for first, last in quiet)
+        shortest = max(1, frames_of(self.longer_than_s, hops.rate_hz))
+        return Quiet(stretches=tuple(each for each in found if each[1] - each[0] >= shortest))
 
     def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
         cuts = tuple(self._cuts(before, found))

@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..signals import Signal
 from ..stages import Stage
 from ..values import Shape
+from .hops import Hops
 
 Seconds = Annotated[float, Field(ge=0.0, le=86_400.0, allow_inf_nan=False)]
 Milliseconds = Annotated[float, Field(ge=0.0, le=60_000.0, allow_inf_nan=False)]
@@ -44,6 +45,10 @@ class Step(BaseModel):
     def find(self, before: Signal) -> Found:
         """Listen to what comes before, once. Only of a step that `listens`."""
         raise NotImplementedError
+
+    def guess(self, hops: Hops) -> Found | None:
+        """About what it will find, told from every 10 ms alone, for drawing at once; None where it cannot be told."""
+        return None
 
     def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
         """What is done, to the frame. Raises UnsupportedError or EmptyError where that cannot be done here."""

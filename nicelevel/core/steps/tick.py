@@ -11,6 +11,7 @@ from ..stages import Ride, Stage
 from ..values import Shape
 from ..words import amount
 from .fades import Fades
+from .hops import Hops
 from .step import Found, Seconds, Step, frames_of
 
 OVER_RATIO, OVER_PEAK_RATIO = 2.0, 0.01
@@ -45,6 +46,10 @@ class Tick(Step):
         over = max(OVER_RATIO * float(peaks[1 : TICK_HOPS + 1].max()), OVER_PEAK_RATIO * float(within.max()))
         ticking = np.flatnonzero(within > over)
         return Place(peak=int(within.argmax()), end=int(ticking[-1]) + 1) if len(ticking) else Place()
+
+    def guess(self, hops: Hops) -> Place:
+        is_there = begins_with_tick(hops.peaks)
+        return Place(peak=0, end=hops.frame(1) // 2) if is_there else Place()
 
     def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
         assert isinstance(found, Place)

@@ -10,6 +10,7 @@ from ..stages import Edit, Stage, Stretch
 from ..units import ratio_from_db
 from ..values import Shape
 from ..words import amount, listed
+from .hops import Hops
 from .step import Found, LevelDb, Seconds, Step, frames_of
 
 BLOCK_FRAMES = 1 << 16
@@ -39,6 +40,12 @@ class Trim(Step):
                 first, last = done + int(reaching[0]) if first is None else first, done + int(reaching[-1]) + 1
             done += len(block)
         return Sounding(first=first or 0, last=last)
+
+    def guess(self, hops: Hops) -> Sounding:
+        reaching = np.flatnonzero(hops.peaks >= ratio_from_db(self.below_db))
+        if not len(reaching):
+            return Sounding(first=0, last=0)
+        return Sounding(first=hops.frame(int(reaching[0])), last=hops.frame(int(reaching[-1]) + 1))
 
     def stages(self, before: Shape, found: Found | None) -> tuple[Stage, ...]:
         first, last = self._kept(before, found)

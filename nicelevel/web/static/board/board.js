@@ -541,6 +541,11 @@ function board() {
       if (link) location.assign(link.href);
     },
 
+    async openPrepare() {
+      const link = await this.ofCloseUp("[data-open-prepare]");
+      if (link) location.assign(link.href);
+    },
+
     startFilter() {
       this.$refs.filter.focus();
       this.$refs.filter.select();

@@ -1,0 +1,201 @@
+// The Prepare screen: steps changed, ordered, added; what is drawn comes from the server.
+
+import Alpine from "../vendor/alpine/alpine-csp.js";
+import { watchChanges } from "../changes.js";
+import { onKeys, page, say } from "../page.js";
+import { keepingFocus, parsed, swapPart } from "../parts.js";
+import { Hearing, hearingKeys } from "../hear/hearing.js";
+import { getHtml, post } from "../requests.js";
+import { undoKeys } from "../undo.js";
+
+const TYPED_MS = 120;
+const MARGINS = 26 + 300 + 104 + 24 + 36;
+
+function prepare() {
+  return {
+    timer: null,
+    asked: 0, // drawings that were asked for: an older one never takes the place of a newer
+
+    init() {
+      const rows = this.$refs.rows;
+      this.hearing = new Hearing();
+      this.loadHearing();
+      rows.addEventListener("input", () => this.saveSoon());
+      rows.addEventListener("change", () => this.saveSoon(0));
+      rows.addEventListener("keydown", (event) => this.onFieldKey(event));
+      this.$refs.add.addEventListener("click", (event) => this.add(event.target.closest("[data-add-step]")));
+      undoKeys(this.$root.dataset.undo, () => location.reload());
+      watchChanges((told, all) => {
+        const here = told.some((each) => String(each.source) === this.$root.dataset.source);
+        if (all || here) this.draw();
+      });
+      addEventListener("resize", () => this.draw());
+      onKeys({
+        ...hearingKeys(this.hearing),
+        ArrowUp: (event) => this.walk(-1, event),
+        ArrowDown: (event) => this.walk(1, event),
+        Enter: () => this.here()?.querySelector("[data-key]")?.focus(),
+        h: () => this.hearAfter(),
+        0: () => this.switchOff(),
+        Delete: () => this.takeOut(),
+        a: () => this.$refs.add.querySelector("button").focus(),
+        Escape: () => location.assign(this.$root.dataset.board),
+      });
+      addEventListener("keydown", (event) => {
+        if (!event.altKey || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
+        event.preventDefault();
+        this.move(event.key === "ArrowUp" ? -1 : 1);
+      });
+      this.draw();
+    },
+
+    sections() {
+      return [...this.$refs.rows.querySelectorAll("section.step")];
+    },
+
+    here() {
+      return document.activeElement?.closest("section.step");
+    },
+
+    // What the chosen step leaves, from where it is heard now.
+    async hearAfter() {
+      const key = this.here()?.dataset.hearKey;
+      if (!key || !this.hearing.ready()) return;
+      await this.hearing.choose(key);
+      if (!this.hearing.isPlaying) this.hearing.play();
+    },
+
+    walk(by) {
+      const all = this.sections();
+      const next = all[Math.min(Math.max(all.indexOf(this.here()) + by, 0), all.length - 1)];
+      next?.focus();
+      next?.scrollIntoView({ block: "nearest" });
+    },
+
+    // In a figure the arrows change it; Esc leaves it.
+    onFieldKey(event) {
+      const field = event.target.closest("[data-key]");
+      if (!field || event.altKey) return;
+      if (event.key === "Escape") {
+        event.stopPropagation();
+        return field.closest("section").focus();
+      }
+      if (event.key === "Enter") return this.saveSoon(0);
+      if (!("number" in field.dataset) || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
+      event.preventDefault();
+      const by = Number(field.dataset.step) * (event.shiftKey ? 10 : 1) * (event.key === "ArrowUp" ? 1 : -1);
+      const decimals = (field.dataset.step.split(".")[1] ?? "").replace(/0+$/, "").length;
+      field.value = (number(field.value) + by).toFixed(decimals).replace("-", "−");
+      this.saveSoon();
+    },
+
+    // Every step as it stands in its sentences.
+    told() {
+      return this.sections().map((section) => {
+        const step = JSON.parse(section.dataset.stored);
+        for (const field of section.querySelectorAll("[data-key]")) step[field.dataset.key] = valueOf(field, step[field.dataset.key]);
+        if ("off" in section.dataset) step.off = true;
+        return step;
+      });
+    },
+
+    saveSoon(wait_ms = TYPED_MS) {
+      clearTimeout(this.timer);
+      this.timer = setTimeout(() => this.save(this.told()), wait_ms);
+    },
+
+    async save(steps, focused = null) {
+      try {
+        await post(this.$root.dataset.save, { steps: JSON.stringify(steps) });
+        await this.draw();
+        if (focused !== null) this.sections()[focused]?.focus();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async draw() {
+      const number = ++this.asked;
+      const width = Math.max(300, this.$refs.rows.clientWidth - MARGINS);
+      try {
+        const html = await getHtml(`${this.$root.dataset.rows}?width=${Math.round(width)}`);
+        if (number !== this.asked) return;
+        // Who is typing keeps the field; what is drawn beside it is swapped.
+        const typing = document.activeElement?.closest("[data-key]");
+        const page = parsed(html), fresh = page.querySelector("#steps");
+        keepingFocus(() => swapPart(document.getElementById("hear"), page.querySelector("#hear")));
+        document.getElementById("called").textContent = page.querySelector("[data-called]").dataset.called;
+        this.loadHearing();
+        if (typing) return this.swapBeside(fresh);
+        keepingFocus(() => swapPart(document.getElementById("steps"), fresh));
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    loadHearing() {
+      this.hearing.load(this.$refs.rows.querySelector("[data-hear-root]"));
+    },
+
+    swapBeside(fresh) {
+      const [old, now] = [document.getElementById("steps"), fresh].map((each) => [...each.querySelectorAll("section")]);
+      if (old.length !== now.length) return;
+      old.forEach((section, at) => {
+        for (const part of ["svg", ".figures"]) section.querySelector(part).replaceWith(now[at].querySelector(part));
+      });
+    },
+
+    async add(button) {
+      if (!button) return;
+      try {
+        await post(this.$root.dataset.add, { do: button.dataset.addStep });
+        await this.draw();
+        this.sections().at(-1)?.focus();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    move(by) {
+      const steps = this.told();
+      const at = this.sections().indexOf(this.here());
+      if (at < 0 || !steps[at + by]) return;
+      [steps[at], steps[at + by]] = [steps[at + by], steps[at]];
+      this.save(steps, at + by);
+    },
+
+    switchOff() {
+      const at = this.sections().indexOf(this.here());
+      if (at < 0) return;
+      const steps = this.told();
+      if (steps[at].off) delete steps[at].off;
+      else steps[at].off = true;
+      this.save(steps, at);
+    },
+
+    takeOut() {
+      const at = this.sections().indexOf(this.here());
+      if (at < 0) return;
+      this.save(this.told().filter((_, number) => number !== at), Math.max(0, at - 1));
+    },
+  };
+}
+
+const number = (text) => Number(text.replace("−", "-").replace(",", "."));
+
+// A figure, a word, or a list as it is typed; what is none goes to the server, which says so.
+function valueOf(field, was) {
+  const text = field.value.trim();
+  if (Array.isArray(was)) return listOf(text, Array.isArray(was[0]));
+  if (text === "") return null;
+  return Number.isNaN(number(text)) ? text : number(text);
+}
+
+function listOf(text, hasRows) {
+  if (hasRows) return text.split(";").map((row) => listOf(row, false));
+  return text.split(",").map((each) => number(each)).filter((each) => !Number.isNaN(each));
+}
+
+Alpine.data("page", page);
+Alpine.data("prepare", prepare);
+Alpine.start();

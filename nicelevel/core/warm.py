@@ -5,6 +5,7 @@ import os
 import tempfile
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soundfile
@@ -12,13 +13,22 @@ import soundfile
 from .kernels import SUFFIX
 from .measure import measure
 from .measure.gating import MOMENTARY_HOPS, series_lufs
+from .prepare import Workshop
 from .process import process
 from .specs import parse_spec
+from .speech import Heard, even_out
+from .steps import recipe_from_json
 
 _SAMPLE_RATE_HZ = 8_000
 
 # One file for each type that samples are held in: see `files.codes`.
 _KINDS = (("wav", "PCM_24"), ("wav", "PCM_16"), ("flac", "PCM_16"), ("wav", "FLOAT"), ("wav", "DOUBLE"))
+
+_STEPS: list[dict[str, Any]] = [
+    {"do": "high_pass", "hz": 80.0},
+    {"do": "gate", "below_db": -30.0},
+    {"do": "compress", "above_db": -30.0, "ratio": 2.0},
+]
 
 _LIMITED = """
 spec.name = "Warm"
@@ -49,6 +59,15 @@ def compile_kernels() -> None:
             spec = parse_spec(_LIMITED.format(channels=channels, rate_hz=times * _SAMPLE_RATE_HZ), channels)
             made = process(_bursts(Path(folder), *_KINDS[0]), spec, Path(folder), replace=True)
             assert all(each.plan.action == "limit" for each in made)
+        _prepare(_bursts(Path(folder), *_KINDS[0]))
+
+
+def _prepare(path: Path) -> None:
+    """What steps listen and filter with; a level that goes up and down stands for speech."""
+    with Workshop(path, with_hops=False, recipe=recipe_from_json(_STEPS)) as workshop:
+        workshop.measured(workshop.recipe)
+    syllables = np.tile(np.repeat([1e-6, 1e-2, 1e-2, 1e-3], 10), 50) * np.repeat([1.0, 0.05], 1_000)
+    assert even_out(Heard(syllables, np.zeros(len(syllables))), "strong").any()
 
 
 def _measure(kind: tuple[str, str]) -> None:

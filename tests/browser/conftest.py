@@ -34,7 +34,7 @@ def page(browser, live) -> Iterator[Page]:
     made = context.new_page()
     wrong: list[str] = []
     made.on("pageerror", lambda error: wrong.append(str(error)))
-    made.on("console", lambda message: message.type == "error" and wrong.append(message.text))
+    made.on("console", lambda message: message.type == "error" and wrong.append(f"{message.text} {message.location}"))
     made.on("request", lambda request: request.url.startswith(live.address) or wrong.append(request.url))
     made.set_default_timeout(PATIENCE_MS)
     yield made

@@ -57,6 +57,8 @@ def test_no_page_has_a_serious_fault_in_either_light(worked_on, live):
         "spread": (f"{live.address}/jobs/{job}/spread", ".scatter"),
         "handover": (f"{live.address}/jobs/{job}/handover", "main"),
         "reading": (f"{live.address}/sources/{source}/reading", ".reading[data-detail]"),
+        "prepare": (f"{live.address}/sources/{source}/prepare", "#steps"),
+        "recipes": (f"{live.address}/recipes/", ".recipes article"),
         "before and after": (compared, "canvas"),
         "versions": (f"{compared}?against=source-{older}", "#changed:not([data-pending])"),
         "spec": (f"{live.address}/specs/podcast", "main.spec"),

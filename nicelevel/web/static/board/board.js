@@ -321,14 +321,14 @@ function board() {
     // A recipe for the source of the choice, or for all that are picked; an empty one leaves them as they came.
     async prepare(recipe) {
       const sources = this.hasPicked ? this.picked : [this.chosen.source];
-      await this.ask(this.$root.dataset.prepare, [["recipe", recipe], ...sources.map((id) => ["source", id])]);
+      await this.ask(this.$root.dataset.prepareAt, [["recipe", recipe], ...sources.map((id) => ["source", id])]);
     },
 
     // What is noted of them, all of it or what has one code.
     async mend(code = "") {
       const sources = this.hasPicked && !code ? this.picked : [this.chosen.source];
       const notes = code ? [["note", code]] : [];
-      const answer = await this.ask(this.$root.dataset.mend, [...notes, ...sources.map((id) => ["source", id])]);
+      const answer = await this.ask(this.$root.dataset.mendAt, [...notes, ...sources.map((id) => ["source", id])]);
       if (answer && !answer.mended) say("Nothing is noted that a step could mend.");
     },
 

@@ -14,12 +14,15 @@ const MARGINS = 26 + 300 + 104 + 24 + 36;
 function prepare() {
   return {
     timer: null,
+    at: 0,
+    wanted: null, // the place of the step that is to have the focus once it is drawn
     asked: 0, // drawings that were asked for: an older one never takes the place of a newer
 
     init() {
       const rows = this.$refs.rows;
       this.hearing = new Hearing();
       this.loadHearing();
+      rows.addEventListener("focusin", (event) => this.noteFocus(event));
       rows.addEventListener("input", () => this.saveSoon());
       rows.addEventListener("change", () => this.saveSoon(0));
       rows.addEventListener("keydown", (event) => this.onFieldKey(event));
@@ -53,8 +56,16 @@ function prepare() {
       return [...this.$refs.rows.querySelectorAll("section.step")];
     },
 
+    // The step that has the focus; where drawing anew has lost that, the one that had it last.
     here() {
-      return document.activeElement?.closest("section.step");
+      const focused = document.activeElement;
+      const isLost = focused === document.body || focused?.id === "steps";
+      return isLost ? this.sections()[this.at] : focused?.closest("section.step");
+    },
+
+    noteFocus({ target }) {
+      const at = this.sections().indexOf(target.closest("section.step"));
+      if (at >= 0) this.at = at;
     },
 
     // What the chosen step leaves, from where it is heard now.
@@ -99,16 +110,26 @@ function prepare() {
       });
     },
 
+    // What is no number is said where it is typed, and not sent.
+    areNumbers() {
+      const fields = [...this.$refs.rows.querySelectorAll("input[data-number]")];
+      const wrong = fields.filter(({ value }) => value.trim() === "" || Number.isNaN(number(value)));
+      for (const field of fields) field.toggleAttribute("aria-invalid", wrong.includes(field));
+      if (wrong.length) say(`“${wrong[0].value}” is no number: ${wrong[0].getAttribute("aria-label")} stays as it was.`);
+      return !wrong.length;
+    },
+
     saveSoon(wait_ms = TYPED_MS) {
       clearTimeout(this.timer);
+      if (!this.areNumbers()) return;
       this.timer = setTimeout(() => this.save(this.told()), wait_ms);
     },
 
     async save(steps, focused = null) {
       try {
+        this.wanted = focused ?? this.wanted;
         await post(this.$root.dataset.save, { steps: JSON.stringify(steps) });
         await this.draw();
-        if (focused !== null) this.sections()[focused]?.focus();
       } catch (error) {
         say(error.message);
       }
@@ -126,8 +147,10 @@ function prepare() {
         keepingFocus(() => swapPart(document.getElementById("hear"), page.querySelector("#hear")));
         document.getElementById("called").textContent = page.querySelector("[data-called]").dataset.called;
         this.loadHearing();
-        if (typing) return this.swapBeside(fresh);
+        if (typing) return this.swapBeside(fresh, typing.closest("section"));
         keepingFocus(() => swapPart(document.getElementById("steps"), fresh));
+        if (this.wanted !== null) this.sections().at(this.wanted)?.focus();
+        this.wanted = null;
       } catch (error) {
         say(error.message);
       }
@@ -137,10 +160,14 @@ function prepare() {
       this.hearing.load(this.$refs.rows.querySelector("[data-hear-root]"));
     },
 
-    swapBeside(fresh) {
-      const [old, now] = [document.getElementById("steps"), fresh].map((each) => [...each.querySelectorAll("section")]);
+    // All but the sentence that somebody types in.
+    swapBeside(fresh, typed) {
+      const steps = document.getElementById("steps");
+      const [old, now] = [steps, fresh].map((each) => [...each.querySelectorAll("section")]);
       if (old.length !== now.length) return;
+      Object.assign(steps.dataset, fresh.dataset);
       old.forEach((section, at) => {
+        if (section !== typed) return section.replaceWith(now[at]);
         for (const part of ["svg", ".figures"]) section.querySelector(part).replaceWith(now[at].querySelector(part));
       });
     },
@@ -148,9 +175,9 @@ function prepare() {
     async add(button) {
       if (!button) return;
       try {
+        this.wanted = -1;
         await post(this.$root.dataset.add, { do: button.dataset.addStep });
         await this.draw();
-        this.sections().at(-1)?.focus();
       } catch (error) {
         say(error.message);
       }

@@ -1,0 +1,178 @@
+"""Preparing in a real browser: notes mended by one key, steps added, changed, ordered, switched off, heard."""
+
+import re
+
+import numpy as np
+import pytest
+from playwright.sync_api import expect
+
+from tests import signals
+
+from .test_board import cell, drop, measured, row
+
+RATE = 48_000
+
+
+def _ticking():
+    """A tick at the head, a sound, two seconds of silence, another, dead air at the end."""
+    sounds = [signals.programme(3, seed=seed) for seed in (2, 3)]
+    sound = np.concatenate([signals.silence(0.3), sounds[0], signals.silence(2), sounds[1], signals.silence(3)])
+    sound[40:60] = 0.5
+    return sound
+
+
+@pytest.fixture
+def noted(board, tmp_path):
+    """The board with that source, chosen."""
+    drop(board, signals.write(tmp_path / "Bulletin.wav", _ticking()))
+    measured(board, "Bulletin")
+    row(board, "Bulletin").locator("td.cell").first.click()
+    expect(board.locator(".close-up h2")).to_be_visible()
+    return board
+
+
+@pytest.fixture
+def screen(noted):
+    """The Prepare screen of it."""
+    expect(noted.locator("[data-open-prepare]")).to_be_visible()
+    noted.keyboard.press("p")
+    noted.wait_for_url("**/prepare")
+    expect(noted.locator("#steps")).to_be_visible()
+    return noted
+
+
+def _steps(page):
+    return page.locator("section.step")
+
+
+def _add(page, *kinds):
+    for kind in kinds:
+        count = _steps(page).count()
+        page.click(f"[data-add-step={kind}]")
+        expect(_steps(page)).to_have_count(count + 1)
+
+
+def _order(page):
+    return [
+        page.evaluate("text => JSON.parse(text).do", each.get_attribute("data-stored")) for each in _steps(page).all()
+    ]
+
+
+def test_notes_are_mended_by_one_key_and_taken_back_by_another(noted):
+    """Of the picked rows all such; the row says what was done."""
+    here = row(noted, "Bulletin")
+    expect(here.locator(".work")).to_have_attribute("title", re.compile("A tick in the first ten milliseconds"))
+    noted.keyboard.press("n")
+    expect(here.locator(".prepared")).to_have_text("mended")
+    expect(here.locator(".prepared")).to_have_attribute("title", "Mend a tick in the first 10 ms. "
+        "Shorten pauses of 1.2 s and more to 0.5 s, at the end.")  # fmt: skip
+    expect(here.locator(".work")).not_to_have_attribute("title", re.compile("A tick in the first ten milliseconds"))
+    expect(noted.locator(".close-up .why")).to_contain_text("Mended a tick at 0.001 s.")
+    expect(noted.locator(".close-up .why")).to_contain_text("Took out 1 pause, 2.5 s.")
+    noted.keyboard.press("z")
+    expect(here.locator(".prepared")).to_have_count(0)
+    expect(here.locator(".work")).to_have_attribute("title", re.compile("A tick in the first ten milliseconds"))
+
+
+def test_one_note_is_mended_where_it_is_said(noted):
+    noted.locator(".close-up [data-mend=tick_at_head]").click()
+    expect(noted.locator(".close-up .why")).to_contain_text("Mended a tick")
+    expect(noted.locator(".close-up .why")).not_to_contain_text("Took out")
+    noted.locator(".close-up .why [data-prepare='']").click()
+    expect(row(noted, "Bulletin").locator(".prepared")).to_have_count(0)
+
+
+def test_a_recipe_is_given_to_all_that_are_picked(noted, tmp_path):
+    drop(noted, signals.write(tmp_path / "Other.wav", _ticking()[RATE // 2 :]))
+    measured(noted, "Other")
+    noted.keyboard.press("Control+a")
+    noted.locator(".picked-bar summary").click()
+    noted.locator(".picked-bar").get_by_role("button", name="Voice for a machine").click()
+    for title in ("Bulletin", "Other"):
+        expect(row(noted, title).locator(".prepared")).to_have_text("Voice for a machine")
+    noted.goto(noted.url.partition("/jobs")[0] + "/recipes/")
+    expect(noted.locator("#voice-for-a-machine")).to_contain_text("2 sources prepared by it")
+
+
+def test_a_step_is_added_changed_by_typing_and_by_keys_and_says_what_it_did(screen):
+    _add(screen, "pauses")
+    step = _steps(screen).first
+    expect(step.locator(".figures b")).to_have_text("−4.6 s")
+    expect(step.locator(".figures small")).to_have_text("in 2 places")
+    expect(step.locator("rect.out")).to_have_count(2)
+    step.locator("[data-key=where]").select_option("tail")
+    expect(step.locator("rect.out")).to_have_count(1)
+    kept = step.locator("[data-key=keep_s]")
+    kept.fill("1")
+    expect(step.locator(".figures b")).to_have_text("−2.0 s")
+    kept.press("ArrowUp")
+    expect(kept).to_have_value("1.05")
+    expect(step.locator(".figures b")).to_have_text("−1.9 s")
+    expect(screen.locator("#steps")).to_have_attribute("data-pending", "")
+    expect(screen.locator("section.prepared")).to_contain_text("LUFS")
+
+
+def test_what_is_wrong_is_said_and_nothing_is_lost(screen):
+    _add(screen, "gate")
+    field = _steps(screen).first.locator("[data-key=below_db]")
+    field.fill("loud")
+    expect(screen.locator("[role=status].word")).to_have_text("“loud” is no number: below db stays as it was.")
+    expect(field).to_have_attribute("aria-invalid", "")
+    screen.reload()
+    expect(_steps(screen).first.locator("[data-key=below_db]")).to_have_value("−50")
+
+
+def test_order_off_and_out_by_keys_and_taken_back(screen):
+    _add(screen, "silence", "tick", "gate")
+    expect(_steps(screen).nth(1)).to_contain_text("mend it first")
+    _steps(screen).nth(1).focus()
+    screen.keyboard.press("Alt+ArrowUp")
+    expect(_steps(screen).first).to_contain_text("Mend a tick")
+    assert _order(screen) == ["tick", "silence", "gate"]
+    expect(screen.locator("section.prepared")).to_contain_text("no step harms another")
+    expect(_steps(screen).first).to_be_focused()
+    screen.keyboard.press("ArrowDown")
+    screen.keyboard.press("0")
+    expect(_steps(screen).nth(1)).to_have_class("step off")
+    expect(_steps(screen).nth(1).locator(".figures b")).to_have_text("off")
+    screen.keyboard.press("0")
+    expect(_steps(screen).nth(1).locator(".figures b")).to_have_text("+0.5 s")
+    screen.keyboard.press("Delete")
+    expect(_steps(screen)).to_have_count(2)
+    screen.keyboard.press("z")
+    expect(_steps(screen)).to_have_count(3)
+    assert _order(screen) == ["tick", "silence", "gate"]
+    screen.keyboard.press("Escape")
+    screen.wait_for_url("**/jobs/*")
+
+
+def test_it_is_heard_after_any_step_on_one_time(screen):
+    """Of the length of what is prepared, whatever is heard; after the third step by the key of its row."""
+    _add(screen, "tick", "pauses", "gate", "fade")
+    expect(screen.locator("[data-take]")).to_have_count(5)
+    lengths = {button.get_attribute("data-seconds") for button in screen.locator("[data-take]").all()}
+    assert len(lengths) == 1
+    _steps(screen).nth(2).focus()
+    screen.keyboard.press("h")
+    hear = screen.locator("[data-hear-root]")
+    expect(hear).to_have_attribute("data-state", "playing")
+    expect(screen.locator("[data-take][aria-pressed=true]")).to_contain_text("After 3")
+    screen.keyboard.press("1")
+    expect(screen.locator("[data-take][aria-pressed=true]")).to_contain_text("As it came")
+    screen.keyboard.press(" ")
+    expect(hear).to_have_attribute("data-state", "still")
+
+
+def test_a_prepared_source_is_rendered_as_it_is_drawn(screen, live):
+    _add(screen, "trim", "gain")
+    _steps(screen).nth(1).locator("[data-key=db]").fill("6")
+    expect(screen.locator("section.prepared")).to_contain_text("LUFS")
+    length = screen.locator("section.prepared .figures b").inner_text()
+    screen.keyboard.press("Escape")  # out of the figure
+    screen.keyboard.press("Escape")
+    screen.wait_for_url("**/jobs/*")
+    chosen = cell(screen, "Bulletin", "full resolution")
+    chosen.click()
+    screen.keyboard.press("r")
+    expect(chosen).to_have_attribute("data-state", "proved")
+    expect(row(screen, "Bulletin").locator(".format")).to_contain_text(length[:4])

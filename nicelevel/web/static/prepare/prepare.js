@@ -127,8 +127,8 @@ function prepare() {
 
     async save(steps, focused = null) {
       try {
-        this.wanted = focused ?? this.wanted;
         await post(this.$root.dataset.save, { steps: JSON.stringify(steps) });
+        this.wanted = focused ?? this.wanted; // not before: what was asked for earlier still shows the old order
         await this.draw();
       } catch (error) {
         say(error.message);
@@ -175,8 +175,8 @@ function prepare() {
     async add(button) {
       if (!button) return;
       try {
-        this.wanted = -1;
         await post(this.$root.dataset.add, { do: button.dataset.addStep });
+        this.wanted = -1;
         await this.draw();
       } catch (error) {
         say(error.message);

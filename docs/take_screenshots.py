@@ -35,6 +35,8 @@ def take(address: str, folder: Path) -> None:
             page.wait_for_selector(".scatter")
             page.wait_for_timeout(300)
             page.screenshot(path=folder / f"spread-{theme}.png")
+            if theme == "light":
+                _prepare(page, address, folder)
             page.goto(f"{address}specs/{'loud-streaming' if theme == 'light' else 'paid-short-spot'}")
             page.wait_for_timeout(300)
             page.screenshot(path=folder / f"spec-{theme}.png")
@@ -50,6 +52,26 @@ def take(address: str, folder: Path) -> None:
         page.set_viewport_size({"width": 860, "height": 1122})
         page.screenshot(path=folder / "proof-sheet.png")
         browser.close()
+
+
+def _prepare(page: Page, address: str, folder: Path) -> None:
+    """A source with steps, and the recipes."""
+    page.goto(address)
+    _board(page)
+    page.locator("tr[data-source]", has_text="Tide bulletin").locator("td.cell").first.click()
+    page.wait_for_selector("[data-open-prepare]")
+    page.keyboard.press("p")
+    page.wait_for_selector("#steps")
+    for number, do in enumerate(("tick", "high_pass", "gate", "even", "pauses")):
+        if page.locator("section.step").count() == number:
+            page.click(f"[data-add-step={do}]")
+            page.wait_for_selector(f"section.step[data-number='{number + 1}']")
+    page.wait_for_selector("#steps[data-pending='']")
+    page.wait_for_timeout(1_000)
+    page.screenshot(path=folder / "prepare-light.png")
+    page.goto(f"{address}recipes/")
+    page.wait_for_selector("article")
+    page.screenshot(path=folder / "recipes-light.png")
 
 
 def _board(page: Page) -> None:

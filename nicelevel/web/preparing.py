@@ -124,6 +124,7 @@ def _drawn(source: Source, width: int) -> dict[str, Any]:
     prepared, is_pending = _prepared(contents)
     peaks = prepared.curves.peaks if prepared else last.hops.peaks if last else reading.curves.peaks
     chain = last.after if last else None
+    highest = max(float(reading.curves.peaks.max(initial=0.0)), float(peaks.max(initial=0.0)), 1e-9)
     duration_s = reading.source.duration_s
     return {
         "source": source,
@@ -140,8 +141,8 @@ def _drawn(source: Source, width: int) -> dict[str, Any]:
         "width": width,
         "height": STRIP_HEIGHT,
         "wave_height": WAVE_HEIGHT,
-        "came": draw_waveform(reading.curves.peaks, None, duration_s, width),
-        "becomes": draw_waveform(peaks, chain, duration_s, width) if chain else "",
+        "came": draw_waveform(reading.curves.peaks / highest, None, duration_s, width),
+        "becomes": draw_waveform(peaks / highest, chain, duration_s, width) if chain else "",
         "length_s": last.shape.duration_s if last else duration_s,
         "times": times_of(duration_s, width),
         "length_words": length_words,

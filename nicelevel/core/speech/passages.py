@@ -16,7 +16,7 @@ from .listening import Floats, Heard
 UNIT_HOPS = 50
 """Levels are compared by half seconds of speech."""
 
-SHORTEST_UNITS, MOST_UNITS = 5, 1_200
+SHORTEST_UNITS, MOST_UNITS = 8, 1_200
 SAME_LU = 1.0
 PENALTY = 1.5
 """A change of level is believed where it explains so many times the usual variance, for each e-fold of units."""

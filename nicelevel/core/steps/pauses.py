@@ -13,6 +13,7 @@ from ..units import ratio_from_db
 from ..values import Shape
 from ..words import amount
 from .hops import Hops
+from .reaching import frames_reaching
 from .step import Found, LevelDb, Seconds, Step, frames_of
 
 BLOCK_FRAMES = 1 << 16
@@ -143,7 +144,7 @@ def quiet_stretches(signal: Signal, threshold: float, shortest: int) -> Iterator
     """Where no sample of any channel reaches a threshold for at least so many frames, in their order."""
     done, quiet_from = 0, 0
     for block in signal.blocks(BLOCK_FRAMES):
-        reaching = np.flatnonzero((np.abs(block) >= threshold).any(axis=1))
+        reaching = frames_reaching(block, threshold)
         if len(reaching):
             begins = np.concatenate(([quiet_from], done + reaching + 1))
             ends = np.append(done + reaching, begins[-1])

@@ -11,6 +11,7 @@ from ..units import ratio_from_db
 from ..values import Shape
 from ..words import amount, listed
 from .hops import Hops
+from .reaching import frames_reaching
 from .step import Found, LevelDb, Seconds, Step, frames_of
 
 BLOCK_FRAMES = 1 << 16
@@ -35,7 +36,7 @@ class Trim(Step):
     def find(self, before: Signal) -> Sounding:
         threshold, first, last, done = ratio_from_db(self.below_db), None, 0, 0
         for block in before.blocks(BLOCK_FRAMES):
-            reaching = np.flatnonzero((np.abs(block) >= threshold).any(axis=1))
+            reaching = frames_reaching(block, threshold)
             if len(reaching):
                 first, last = done + int(reaching[0]) if first is None else first, done + int(reaching[-1]) + 1
             done += len(block)

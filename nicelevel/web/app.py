@@ -91,6 +91,7 @@ def _teach_templates(app: Flask) -> None:
         sum_words.draw_residual,
         before_after.blind_words,
         words_of_recipes.recipe_line,
+        words_of_recipes.steps_line,
         words_of_recipes.limiter_line,
         mend_words,
         recipe_words,

@@ -7,7 +7,8 @@ from typing import Any
 from nicelevel.core.errors import SpecError
 from nicelevel.core.specs import Spec
 from nicelevel.core.specs.contradictions import MB
-from nicelevel.core.specs.write import spec_of_tables, tables_of
+from nicelevel.core.specs.write import spec_of_tables, tables_of, tables_to_toml
+from nicelevel.core.toml import parse_toml
 
 MINUS = "−"
 MOST_MB = 1e12
@@ -72,6 +73,8 @@ def spec_of_fields(fields: Mapping[str, str], slug: str) -> Spec:
     """The spec that some fields say. An empty field is a key left out. Raises SpecError naming key and reason."""
     tables: dict[str, Any] = {}
     formats: dict[int, dict[str, Any]] = {}
+    if fields.get("steps", "").strip():
+        tables["steps"] = _steps(fields["steps"], slug)
     for key, text in fields.items():
         table, _, rest = key.partition(".")
         if not rest or not text.strip():
@@ -94,11 +97,24 @@ def fields_of_spec(spec: Spec) -> dict[str, str]:
     """What the fields of a spec hold, by key."""
     fields: dict[str, str] = {}
     for table, keys in tables_of(spec).items():
+        if table == "steps":
+            fields["steps"] = tables_to_toml({"steps": keys})
+            continue
         rows = enumerate(keys) if table == "formats" else [(None, keys)]
         for number, row in rows:
             prefix = table if number is None else f"{table}.{number}"
             fields |= {f"{prefix}.{key}": _shown(f"{table}.{key}", value) for key, value in row.items()}
     return fields
+
+
+def _steps(text: str, slug: str) -> Any:
+    """The steps of a spec, typed as they stand in its file."""
+    tables = parse_toml(text, slug)
+    if tables.keys() - {"steps"}:
+        raise SpecError(
+            f"{slug}: steps: only [[steps]] can stand here, and there is {', '.join(sorted(tables))}", "steps"
+        )
+    return tables.get("steps", [])
 
 
 def _shown(key: str, value: Any) -> str:

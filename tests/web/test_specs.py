@@ -185,3 +185,24 @@ def test_numbers_are_understood_as_people_write_them(own, key, text, value):
     spec = spec_of_fields({**fields_of_spec(own.spec), key: text}, "client")
     found = spec.loudness.target if key.startswith("loudness") else spec.formats[0].sample_rate
     assert found == value
+
+
+def test_the_steps_of_a_spec_are_shown_kept_and_typed(client, store):
+    """A spec that wants half a second of silence keeps it when another of its fields is changed."""
+    steps = '[[steps]]\ndo = "silence"\nhead_s = 0.5\n'
+    keep_version("lead-in", f'[spec]\nname = "Lead-in"\n[[formats]]\ncontainer = "wav"\n{steps}')
+    page = client.get("/specs/lead-in").text
+    assert "Of every file first: Put 0.5 s of silence in front." in page
+    fields = {"spec.name": "Lead-in", "formats.0.container": "wav", "steps": steps.replace("0.5", "0.75")}
+    kept = client.post("/specs/lead-in/keep", data=fields, headers={"Accept": "application/json"})
+    assert kept.status_code == 200, kept.text
+    assert known_spec("lead-in").spec.steps[0].head_s == 0.75
+    for wrong, words in (
+        (steps.replace("silence", "sweeten"), "step 1: no such step"),
+        ("[spec]\n", "only [[steps]]"),
+    ):
+        answer = client.post(
+            "/specs/lead-in/keep", data={**fields, "steps": wrong}, headers={"Accept": "application/json"}
+        )
+        assert answer.status_code == 422
+        assert words in answer.json["error"]["message"]

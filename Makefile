@@ -23,6 +23,7 @@ bench:    ## measuring, planning and limiting against other tools, as ratios in 
 	.venv/bin/python -m bench.batch
 	.venv/bin/python -m bench.board
 	.venv/bin/python -m bench.hearing
+	.venv/bin/python -m bench.prepare
 
 soak:    ## twenty minutes of work while everything around it fails, and every writer at ten minutes
 	@./setup.sh test

@@ -28,7 +28,7 @@ EARLY_HOPS = 8
 MOST_GAIN_DB, MOST_MORE_DB = 24.0, 4.0
 """Of a passage; and more than it needs, for what it has too little of while the gain still rises."""
 
-ROUNDS = 12
+ROUNDS, NEAR_LU = 12, 0.02
 SMALLEST_DB = 0.25
 """A gain that never goes farther is none."""
 
@@ -68,6 +68,8 @@ def _solved(
         short = np.array(
             [each_db - _moved_db(energies, gains, each) for each, each_db in zip(found, wanted, strict=True)]
         )
+        if np.abs(short).max() < NEAR_LU:
+            return gains
         asked = np.clip(asked + short, np.array(wanted) - 0.5, np.array(wanted) + MOST_MORE_DB)
     return _curve(found, asked, speaking)
 

@@ -1,5 +1,6 @@
 """Speech is evened out: passages of different level are brought together."""
 
+from functools import lru_cache
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -26,9 +27,8 @@ class Even(Step):
         return self._points(listen_to(before), before.shape.rate_hz, before.shape.frames)
 
     def guess(self, hops: Hops) -> GainPoints:
-        """As if all of it were speech."""
-        heard = Heard(hops.energies, np.zeros(len(hops.energies) // 5 + 1))
-        return self._points(heard, hops.rate_hz, hops.frame(len(hops.energies)))
+        """As if all of it were speech; kept, for it is asked for with every change of the steps behind it."""
+        return _guessed(self, hops.energies.tobytes(), hops.rate_hz)
 
     def _points(self, heard: Heard, rate_hz: int, frames: int) -> GainPoints:
         gains_db = even_out(heard, self.amount)
@@ -60,3 +60,10 @@ class Even(Step):
     def figures(self, before: Shape, found: Found | None) -> dict[str, Any]:
         assert isinstance(found, GainPoints)
         return {"gain_db": [round(each, 3) for each in found.span_db]}
+
+
+@lru_cache(maxsize=8)
+def _guessed(step: Even, energies: bytes, rate_hz: int) -> GainPoints:
+    values = np.frombuffer(energies)
+    heard = Heard(values, np.zeros(len(values) // 5 + 1))
+    return step._points(heard, rate_hz, len(values) * rate_hz // HOPS_PER_SECOND)

@@ -61,9 +61,15 @@ class Contents:
 
 def contents_of(source: Source) -> Contents:
     """A source as it stands in its job: parts of a sum have the recipe of their leader."""
-    leader = source.leader if source.leader_id is not None and source.leader.set_kind != "album" else None
+    leader = sum_leader_of(source)
     recipe = _recipe((leader or source).recipe_json)
     return Contents(source.digest, recipe, leader.digest if leader else None)
+
+
+def sum_leader_of(source: Source) -> Source | None:
+    """The leader of the sum that a source is a part of; None where it is in none, or leads it."""
+    leader: Source | None = source.leader if source.leader_id is not None else None
+    return leader if leader is not None and leader.set_kind != "album" else None
 
 
 def recipe_of(source: Source) -> Recipe:

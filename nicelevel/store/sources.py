@@ -65,7 +65,7 @@ def same_file(job_id: int, file_name: str, digest: str) -> Source | None:
 
 
 def take_place(source: Source) -> None:
-    """Put a source in the place of the one that it replaces: its set, and its own targets. Safe to do twice."""
+    """Put a source in the place of the one that it replaces: its set, steps and own targets. Safe to do twice."""
     old = source.replaces
     if old is None or old.job_id != source.job_id:
         return
@@ -73,6 +73,9 @@ def take_place(source: Source) -> None:
         for own in OwnTarget.select().where(OwnTarget.source == old.id):
             row = {"source": source.id, "destination": own.destination_id, "target": own.target}
             OwnTarget.insert(**row).on_conflict_ignore().execute()
+        if old.recipe_json:
+            given = {"recipe_json": old.recipe_json, "recipe_name": old.recipe_name}
+            Source.update(**given).where(Source.id == source.id, Source.recipe_json.is_null()).execute()
         if old.leader_id:
             Source.update(leader=old.leader_id).where(Source.id == source.id).execute()
             Source.update(leader=None).where(Source.id == old.id).execute()

@@ -4,7 +4,7 @@ import json
 from collections.abc import Sequence
 from typing import Any
 
-from flask import Blueprint, abort, jsonify, render_template, request
+from flask import Blueprint, abort, jsonify, redirect, render_template, request, url_for
 from pydantic import ValidationError
 
 from nicelevel.core.errors import NiceLevelError, NotPreparedError, SpecError
@@ -15,7 +15,7 @@ from nicelevel.core.steps import Recipe, Step, recipe_to_json
 from nicelevel.core.steps.hops import Hops
 from nicelevel.core.steps.table import problem_of
 from nicelevel.core.values import Reading
-from nicelevel.desk.contents import OFF, Contents, contents_of, recipe_of, steps_with_off
+from nicelevel.desk.contents import OFF, Contents, contents_of, recipe_of, steps_with_off, sum_leader_of
 from nicelevel.desk.hearing_sheet import HearingSheet
 from nicelevel.desk.hearing_steps import steps_sheet
 from nicelevel.desk.mending import mending
@@ -48,9 +48,11 @@ WIDTH = 806
 
 
 @preparing.get("/sources/<int:source_id>/prepare")
-def show(source_id: int) -> str:
-    """The Prepare screen of a source."""
+def show(source_id: int) -> Any:
+    """The Prepare screen of a source; parts of a sum are prepared with their leader."""
     source = _measured_or_404(source_id)
+    if (led_by := sum_leader_of(source)) is not None:
+        return redirect(url_for("preparing.show", source_id=led_by.id))
     return render_template("prepare/prepare.html", addable=NAMES, **_drawn(source, WIDTH))
 
 
@@ -74,8 +76,7 @@ def change(source_id: int) -> Any:
         raise SpecError(f"{key}: {reason}.", key) from error
     with changing(f"changed how {source.title} is prepared", source.job_id):
         give_recipe(source, json.dumps(told) if told else None, (source.recipe_name or OWN) if told else None)
-    if "quiet" not in request.form:
-        enqueue_preparations(source.job_id, audio())
+    enqueue_preparations(source.job_id, audio(), [source.id])
     return jsonify(steps=len(told))
 
 
@@ -89,7 +90,7 @@ def add(source_id: int) -> Any:
     (stored,) = recipe_to_json((first_of(do),))
     with changing(f"added a step to {source.title}", source.job_id):
         give_recipe(source, json.dumps([*told, stored]), source.recipe_name or OWN)
-    enqueue_preparations(source.job_id, audio())
+    enqueue_preparations(source.job_id, audio(), [source.id])
     return jsonify(steps=len(told) + 1)
 
 
@@ -198,7 +199,7 @@ def prepare(job_id: int) -> Any:
     with changing(words, job_id):
         for source in found:
             _give(source, recipe.steps if recipe else (), recipe.name if recipe else None)
-    enqueue_preparations(job_id, audio())
+    enqueue_preparations(job_id, audio(), [each.id for each in found])
     return jsonify(prepared=len(found))
 
 
@@ -215,7 +216,7 @@ def mend(job_id: int) -> Any:
             if steps:
                 _give(source, (*steps, *own), source.recipe_name or MENDED)
                 mended += 1
-    enqueue_preparations(job_id, audio())
+    enqueue_preparations(job_id, audio(), [each.id for each in found])
     return jsonify(mended=mended)
 
 
@@ -225,9 +226,11 @@ def recipe_words(source: Source) -> str:
 
 
 def _sources(job_id: int) -> list[Source]:
+    """The sources that are asked for; of the parts of a sum its leader, which they are prepared with."""
     job_or_404(job_id)
     found = filter(None, map(find_source, request.form.getlist("source", type=int)))
-    return [each for each in found if each.job_id == job_id]
+    led = (sum_leader_of(each) or each for each in found if each.job_id == job_id)
+    return list({each.id: each for each in led}.values())
 
 
 def _give(source: Source, recipe: Recipe, name: str | None) -> None:

@@ -1,6 +1,6 @@
 """Putting work on the queue: the row and its queue entry in one transaction, so that neither stands alone."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -93,10 +93,13 @@ def enqueue_again_of_source(source: Source) -> bool:
     return bool(failed)
 
 
-def enqueue_preparations(job_id: int, audio: AudioFolder) -> None:
-    """Have made what the destinations of a job ask for and is not there yet."""
+def enqueue_preparations(job_id: int, audio: AudioFolder, of: Collection[int] | None = None) -> None:
+    """Have made what the destinations of a job ask for and is not there yet.
+
+    of: ids of sources, whose members are meant too; None for all.
+    """
     for source in sources_of(job_id):
-        if source.state == "measured":
+        if source.state == "measured" and (of is None or source.id in of or source.leader_id in of):
             defer_preparations(source, audio)
 
 

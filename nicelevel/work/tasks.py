@@ -19,6 +19,7 @@ from nicelevel.core.files.staged import flush, speaking_errors
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.formats import outputs_beside
 from nicelevel.core.prepare import prepare
+from nicelevel.core.prepare.for_output import recipe_for_two
 from nicelevel.core.prepare.shared import SharedSignals
 from nicelevel.core.prepare.sum_up import write_sum
 from nicelevel.core.process import refuse
@@ -137,12 +138,20 @@ def prepare_source(call: Call, source_id: int, steps: list[dict[str, Any]]) -> N
         return True
 
     with ending(call, end, lambda: True, can_pass=True):
+        if not _is_wanted(source, recipe, audio):
+            return  # its steps were changed meanwhile
         if not (is_measured(digest) and audio.has_measured(digest)):
             _prepare(call, source, recipe, audio)
         persistently(end)
         if any(step.listens for step in recipe):
             # What formats ask for after steps that had to listen is known only now.
             persistently(partial(defer_preparations, source, audio))
+
+
+def _is_wanted(source: Source, recipe: Recipe, audio: AudioFolder) -> bool:
+    """Whether a prepared signal begins with the steps that the source has today, or is what two loudspeakers play."""
+    own = contents_of(source).recipe
+    return recipe[: len(own)] == own or recipe == recipe_for_two(load_figures(source.digest, audio).source.shape)
 
 
 def _prepare(call: Call, source: Source, recipe: Recipe, audio: AudioFolder) -> None:

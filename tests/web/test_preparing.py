@@ -162,3 +162,19 @@ def test_recipes_are_shown_and_downloaded(client):
     assert "its dynamics are its makers" in page
     assert client.get("/recipes/clean-head.toml").text.startswith("[recipe]")
     assert client.get("/recipes/clean-tail.toml").status_code == 404
+
+
+def test_parts_of_a_sum_are_prepared_with_their_leader(client, job, work_off):
+    stems = [0.3 * signals.programme(3, seed=seed) for seed in (7, 8)]
+    leader, *parts = [
+        upload(client, job, name, wav(sound)).json["source"]
+        for name, sound in (("song.wav", sum(stems)), ("song_a.wav", stems[0]), ("song_b.wav", stems[1]))
+    ]
+    work_off()
+    assert find_source(parts[0]).leader_id == leader
+    assert client.get(f"/sources/{parts[0]}/prepare").headers["Location"].endswith(f"/sources/{leader}/prepare")
+    answer = client.post(f"/jobs/{job.id}/prepare", data={"source": parts, "recipe": "clean-head"}, headers=JSON)
+    assert answer.json == {"prepared": 1}
+    assert find_source(leader).recipe_name == "Clean head"
+    assert find_source(parts[0]).recipe_name is None
+    assert contents_of(find_source(parts[0])).recipe == contents_of(find_source(leader)).recipe

@@ -6,21 +6,22 @@ import numpy as np
 import pytest
 import soundfile
 
+from nicelevel.core.digest import sha256_of
 from nicelevel.core.recipes import load_recipe
 from nicelevel.core.steps import recipe_from_json, recipe_to_json
-from nicelevel.desk.contents import contents_of
+from nicelevel.desk.contents import contents_of, recipe_of
 from nicelevel.desk.current import current_deliverables
 from nicelevel.desk.mending import mend_words, mending
 from nicelevel.desk.planning import plans_of
 from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.jobs import add_destination, destinations_of
-from nicelevel.store.models import Deliverable, Source
-from nicelevel.store.readings import load_figures
+from nicelevel.store.models import Deliverable, Preparing, Reading, Source
+from nicelevel.store.readings import is_measured, load_figures
 from nicelevel.store.sets import link_set
 from nicelevel.store.sources import find_source, give_recipe, sources_by_recipe
 from nicelevel.store.specs import keep_version, spec_of
 from nicelevel.web.board import board_of
-from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
+from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders, enqueue_source
 from tests import signals
 
 RATE_HZ = 48_000
@@ -204,3 +205,30 @@ def test_what_was_written_before_there_were_recipes_is_not_taken_for_what_one_ma
     enqueue_preparations(job.id, store)
     work_off()
     assert current_deliverables(job.id, store) == []
+
+
+def test_steps_that_were_changed_meanwhile_are_not_worked_on(take_in, work_off, store, job):
+    source = take_in("take.wav", _with_gaps())
+    work_off()
+    for below_db in (-55.0, -50.0, -45.0):
+        source = _give(source, {"do": "trim", "below_db": below_db})
+        enqueue_preparations(job.id, store, [source.id])
+    before = Reading.select().count()
+    work_off()
+    made = [row.digest for row in Preparing.select() if is_measured(row.digest)]
+    own = contents_of(source)
+    assert own.name_of(own.recipe) in made
+    assert Reading.select().count() - before == 1
+
+
+def test_a_file_that_replaces_another_is_prepared_as_that_was(take_in, work_off, store, job, tmp_path):
+    source = take_in("take.wav", _with_gaps())
+    work_off()
+    source = _give(source, {"do": "trim", "below_db": -50.0}, name="Short")
+    path = signals.write(tmp_path / "better.wav", 0.9 * _with_gaps())
+    digest, size_bytes = sha256_of(path), path.stat().st_size
+    store.adopt(path, digest)
+    better = enqueue_source(job.id, "better.wav", digest, size_bytes, replaces=source)
+    work_off()
+    better = find_source(better.id)
+    assert (better.recipe_name, recipe_of(better)) == ("Short", recipe_of(source))

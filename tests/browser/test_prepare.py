@@ -163,6 +163,18 @@ def test_it_is_heard_after_any_step_on_one_time(screen):
     expect(hear).to_have_attribute("data-state", "still")
 
 
+def test_a_recipe_is_taken_and_let_go_of(screen):
+    screen.click("text=Take a recipe")
+    screen.click("[data-give=clean-head][type=button]")
+    expect(_steps(screen)).to_have_count(2)
+    expect(screen.locator("#called")).to_have_text("Clean head")
+    _add(screen, "gain")
+    expect(screen.locator("#called")).to_have_text("Clean head, changed here")
+    screen.click("text=Take a recipe")
+    screen.click("text=None: as it came")
+    expect(_steps(screen)).to_have_count(0)
+
+
 def test_a_prepared_source_is_rendered_as_it_is_drawn(screen, live):
     _add(screen, "trim", "gain")
     _steps(screen).nth(1).locator("[data-key=db]").fill("6")

@@ -110,7 +110,7 @@ def test_without_speech_nothing_changes(tmp_path, name):
     path = signals.write(tmp_path / "none.wav", NO_SPEECH[name](), RATE_HZ, "DOUBLE")
     chain = chain_of(path, Even(amount="strong"))
     assert chain.is_nothing
-    assert chain.words == ("There was nothing to even out: no speech, or even already.",)
+    assert chain.done[0].words == "There was nothing to even out: no speech, or even already."
 
 
 def test_the_level_of_the_file_does_not_matter(tmp_path):

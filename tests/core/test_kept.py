@@ -10,7 +10,6 @@ from nicelevel.core.prepare import Workshop, prepare, workshop
 from nicelevel.core.process import process
 from nicelevel.core.signals.grid import STEP
 from nicelevel.core.specs import parse_spec
-from nicelevel.core.stages import filter
 from nicelevel.core.steps.chain import described
 from nicelevel.core.steps.fold import Fold
 from nicelevel.core.steps.length import Length
@@ -94,7 +93,7 @@ def test_a_step_is_less_than_any_word_can_tell(tmp_path):
     blocks = made(path, *RESAMPLED)
     assert np.array_equal(blocks / STEP, np.rint(blocks / STEP))
     with take_in(path) as audio:
-        unrounded = np.concatenate(list(filter.Resampled(audio, 44_100).blocks(48_000)))
+        unrounded = np.concatenate(list(resample.Resampled(audio, 44_100).blocks(48_000)))
     error = blocks - unrounded
     assert np.abs(error).max() <= STEP / 2
     under_db = 10 * np.log10(np.var(error) / (2.0**-23) ** 2 * 12)
@@ -131,13 +130,13 @@ def test_deliverables_of_one_rate_share_decoding_and_resampling(tmp_path, monkey
     """And are byte by byte what they are where there was no room to keep anything."""
     path = signals.write(tmp_path / "take.wav", signals.programme(6, seed=2))
     spec, begun = parse_spec(SPEC, "house"), []
-    resampler = filter.Resampler
+    resampler = resample.Resampler
 
     def counted(*arguments):
         begun.append(arguments)
         return resampler(*arguments)
 
-    monkeypatch.setattr(filter, "Resampler", counted)
+    monkeypatch.setattr(resample, "Resampler", counted)
     shared = process(path, spec, tmp_path / "shared")
     assert [each.plan.action for each in shared] == ["limit", "limit"]
     assert len(begun) == 1

@@ -91,6 +91,7 @@ def test_every_step_can_stand_in_a_recipe_but_the_rate_which_is_a_matter_of_form
         ('do = "gain"\ndb = "loud"', "step 1, db: "),
         ('do = "silence"\nhead_s = -1', "step 1, head_s: "),
         ('do = "silence"\nhead_s = 90000', "step 1, head_s: "),
+        ('do = "silence"\nhead_s = 80000\ntail_s = 8000', "step 1, tail_s: 88000 s in all are more than a day"),
         ('do = "cut"\nfrom_s = 4\nto_s = 2', "step 1, to_s: 2 lies before from_s, 4"),
         ('do = "gate"\nbelow_db = -50\nreduce_db = inf', "step 1, reduce_db: "),
         ('do = "high_pass"\nhz = 80\norder = 9', "step 1, order: "),

@@ -81,8 +81,8 @@ class Chain:
 
     @property
     def words(self) -> tuple[str, ...]:
-        """What was done here, a sentence for each step that has one."""
-        return tuple(filter(None, (each.words for each in self.done)))
+        """What was done here, a sentence for each step that changed something."""
+        return tuple(filter(None, (each.words for each in self.done if each.stages)))
 
     def on(self, signal: Signal) -> Signal:
         """What comes of a signal of this shape."""

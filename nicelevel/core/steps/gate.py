@@ -4,6 +4,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -116,6 +117,22 @@ class _Part:
         settled: NDArray[np.float64] = np.where(np.abs(left_db) < SETTLED_DB, 0.0, left_db) + self.to_db
         return settled
 
+    @cached_property
+    def settles_at(self) -> int:
+        """The frame from which on the gain rests."""
+        way_db = abs(self.from_db - self.to_db)
+        if way_db < SETTLED_DB:
+            return self.first
+        return self.first + math.ceil(self.frames * math.log(way_db / SETTLED_DB)) + 1
+
+    def ratios(self, first: int, last: int) -> NDArray[np.float64]:
+        """Of some frames of it: computed while it moves, one number where it rests."""
+        ratios = np.full(last - first, ratio_from_db(self.to_db))
+        moving = min(last, self.settles_at)
+        if moving > first:
+            ratios[: moving - first] = 10.0 ** (self.at(np.arange(first, moving, dtype=np.float64)) / 20.0)
+        return ratios
+
 
 @dataclass(frozen=True)
 class _Opening:
@@ -175,12 +192,11 @@ class _Opening:
     def gains(self, first: int, last: int) -> NDArray[np.float64] | None:
         begin = int(np.searchsorted(self._firsts, first, "right")) - 1
         end = int(np.searchsorted(self._firsts, last, "left"))
-        gains_db = np.empty(last - first)
-        for number in range(begin, end):
-            upto = int(self._firsts[number + 1]) if number + 1 < len(self._firsts) else last
-            start, stop = max(first, int(self._firsts[number])), min(last, upto)
-            gains_db[start - first : stop - first] = self._parts[number].at(np.arange(start, stop, dtype=np.float64))
-        return None if not gains_db.any() else 10.0 ** (gains_db / 20.0)
+        here = self._parts[begin:end]
+        if len(here) == 1 and here[0].to_db == 0.0 and here[0].settles_at <= first:
+            return None
+        edges = [first, *(part.first for part in here[1:]), last]
+        return np.concatenate([part.ratios(*edge) for part, edge in zip(here, pairwise(edges), strict=True)])
 
 
 def _reaching(signal: Signal, threshold: float, most_apart: int) -> Iterator[tuple[int, int]]:

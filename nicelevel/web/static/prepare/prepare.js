@@ -183,6 +183,19 @@ function prepare() {
       }
     },
 
+    // A recipe's steps instead of those that are here.
+    async give(event) {
+      const button = event.target.closest("button[data-give]");
+      if (!button) return;
+      button.closest("details").open = false;
+      try {
+        await post(this.$root.dataset.give, { recipe: button.dataset.give, source: this.$root.dataset.source });
+        await this.draw();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
     move(by) {
       const steps = this.told();
       const at = this.sections().indexOf(this.here());

@@ -10,6 +10,7 @@ from nicelevel.core.prepare import Workshop, prepare, workshop
 from nicelevel.core.process import process
 from nicelevel.core.signals.grid import STEP
 from nicelevel.core.specs import parse_spec
+from nicelevel.core.stages import resample
 from nicelevel.core.steps.chain import described
 from nicelevel.core.steps.fold import Fold
 from nicelevel.core.steps.length import Length

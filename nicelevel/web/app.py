@@ -100,7 +100,7 @@ def _teach_templates(app: Flask) -> None:
     ):
         app.jinja_env.globals[function.__name__] = function
     app.jinja_env.globals["miniatures"] = miniatures
-    app.jinja_env.globals["recipes"] = lambda: list(shipped_recipes().values())
+    app.jinja_env.globals["recipes"] = lambda: [each for each in shipped_recipes().values() if each.steps]
 
 
 def _use_database_per_request(app: Flask) -> None:

@@ -112,7 +112,10 @@ def empty_trash() -> Any:
 def undo_here(job_id: int) -> Any:
     """Take back the latest change of a board, or with `again` do once more what was taken back."""
     job_or_404(job_id)
-    return _undone(redo(job_id) if "again" in request.form else undo(job_id))
+    words = redo(job_id) if "again" in request.form else undo(job_id)
+    # Steps that come back may never have been done: what was changed meanwhile is not worked on.
+    enqueue_preparations(job_id, audio())
+    return _undone(words)
 
 
 @jobs.post("/jobs/undo")

@@ -195,6 +195,10 @@ def prepare(job_id: int) -> Any:
     if slug and slug not in shipped_recipes():
         raise SpecError(f"{slug}: no such recipe; there are {', '.join(shipped_recipes())}")
     recipe = shipped_recipes().get(slug)
+    if recipe and not recipe.steps:
+        raise SpecError(
+            f"{recipe.name} has no steps: it is a wish of a destination's limiter, its soft knee in a spec."
+        )
     words = f"prepared {_counted(found)} by {recipe.name}" if recipe else f"left {_counted(found)} as they came"
     with changing(words, job_id):
         for source in found:

@@ -86,6 +86,7 @@ def link(source_id: int) -> Any:
     with changing(f"made one set of {leader.title} and its stems", leader.job_id):
         link_set(leader, [*members_of(leader.id), *members], "sum")
     enqueue_sum_check(leader)
+    enqueue_preparations(leader.job_id, audio())
     return jsonify(linked=len(members))
 
 
@@ -113,6 +114,7 @@ def unlink(source_id: int) -> Any:
     source = source_or_404(source_id)
     with changing(f"ended the set of {source.title}", source.job_id):
         unlink_set(source)
+    enqueue_preparations(source.job_id, audio())
     return jsonify(unlinked=source_id)
 
 

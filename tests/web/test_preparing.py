@@ -178,3 +178,19 @@ def test_parts_of_a_sum_are_prepared_with_their_leader(client, job, work_off):
     assert find_source(leader).recipe_name == "Clean head"
     assert find_source(parts[0]).recipe_name is None
     assert contents_of(find_source(parts[0])).recipe == contents_of(find_source(leader)).recipe
+
+
+def test_steps_that_are_brought_back_by_undo_are_done(client, job, take, work_off):
+    """Even those that nobody had come to before they were changed."""
+    _save(client, take, {"do": "trim", "below_db": -50})
+    _save(client, take, {"do": "trim", "below_db": -40})
+    work_off()
+    assert client.post(f"/jobs/{job.id}/undo", headers=JSON).json["undone"]
+    work_off()
+    assert 'data-pending=""' in _rows(client, take)
+
+
+def test_a_recipe_without_steps_is_not_given_to_a_source(client, job, take):
+    answer = client.post(f"/jobs/{job.id}/prepare", data={"source": take, "recipe": "louder-softly"}, headers=JSON)
+    assert answer.status_code == 422
+    assert "has no steps" in answer.json["error"]["message"]

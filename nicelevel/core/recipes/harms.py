@@ -26,10 +26,6 @@ class _Rule:
     harms: Callable[[Any, Any], bool] = lambda earlier, later: True
 
 
-def _at(*places: str) -> Callable[[Any, Any], bool]:
-    return lambda earlier, later: later.where in places
-
-
 def _fades_what_is_trimmed(fade: Any, trim: Any) -> bool:
     ends = {
         "head": fade.in_s,

@@ -74,6 +74,28 @@ def test_notes_are_mended_by_one_key_and_taken_back_by_another(noted):
     expect(here.locator(".work")).to_have_attribute("title", re.compile("A tick in the first ten milliseconds"))
 
 
+def test_who_leaves_while_a_change_is_taken_back_is_not_called_back(noted):
+    """Z, then P before the answer came: the page that is loaded anew then would have kept the person there."""
+    taken_back, prepared = [], []
+    noted.keyboard.press("n")
+    expect(row(noted, "Bulletin").locator(".prepared")).to_have_text("mended")
+    noted.route("**/undo", lambda route: taken_back.append(route))
+    noted.route("**/prepare", lambda route: prepared.append(route))
+    noted.keyboard.press("z")
+    noted.keyboard.press("p")
+    _until(noted, lambda: taken_back and prepared)
+    with noted.expect_response("**/undo"):
+        taken_back[0].continue_()
+    noted.wait_for_timeout(200)
+    prepared[0].continue_()
+    noted.wait_for_url("**/prepare")
+
+
+def _until(page, holds):
+    while not holds():
+        page.wait_for_timeout(20)
+
+
 def test_one_note_is_mended_where_it_is_said(noted):
     noted.locator(".close-up [data-mend=tick_at_head]").click()
     expect(noted.locator(".close-up .why")).to_contain_text("Mended a tick")

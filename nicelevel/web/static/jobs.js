@@ -2,6 +2,7 @@
 
 import Alpine from "./vendor/alpine/alpine-csp.js";
 import { watchDrops } from "./drop.js";
+import { leaveFor, loadAnew } from "./going.js";
 import { changeJob } from "./job_changes.js";
 import { isTyping, page, say } from "./page.js";
 import { keepingFocus, parsed, swapPart } from "./parts.js";
@@ -14,7 +15,7 @@ function jobs() {
     dropping: false,
 
     init() {
-      undoKeys(this.$root.dataset.undo, () => location.reload());
+      undoKeys(this.$root.dataset.undo);
       fillRows(this.$root);
       watchDrops((on) => (this.dropping = on), (files) => this.makeJobOf(files));
       addEventListener("keydown", (event) => {
@@ -27,7 +28,7 @@ function jobs() {
     // What is done to a job, from the list of its row.
     async press(event) {
       try {
-        if (await changeJob(event)) location.reload();
+        if (await changeJob(event)) loadAnew();
       } catch (error) {
         say(error.message);
       }
@@ -38,7 +39,7 @@ function jobs() {
       this.$refs.due.removeAttribute("aria-invalid");
       try {
         const { board } = await post(this.$root.dataset.new, new FormData(event.target));
-        location.assign(board);
+        leaveFor(board);
       } catch (error) {
         if (error.key === "due_on") this.$refs.due.setAttribute("aria-invalid", "true");
         say(error.message);
@@ -76,7 +77,7 @@ function jobs() {
       try {
         const job = await post(this.$root.dataset.new, { title });
         takeFiles(job.id, job.upload, files);
-        location.assign(job.board);
+        leaveFor(job.board);
       } catch (error) {
         say(error.message);
       }

@@ -1,10 +1,11 @@
 // Taking back the latest change, by Z or Ctrl+Z; with Shift doing it again.
 
+import { loadAnew } from "./going.js";
 import { isInField, say } from "./page.js";
 import { post } from "./requests.js";
 
-// afterwards: loads the page anew, which says what was done.
-export function undoKeys(address, afterwards) {
+// afterwards(words): shows the page as it is now, and says what was done.
+export function undoKeys(address, afterwards = loadAnew) {
   addEventListener("keydown", async (event) => {
     if (event.key.toLowerCase() !== "z" || event.altKey || isInField(event)) return;
     event.preventDefault();
@@ -13,8 +14,7 @@ export function undoKeys(address, afterwards) {
       const { undone } = await post(address, again ? { again: "1" } : {});
       const words = `${again ? "Done again" : "Taken back"}: ${undone}.`;
       if (!undone) return say(again ? "Nothing was taken back." : "There is nothing to take back.");
-      sessionStorage.setItem("say", words);
-      afterwards();
+      afterwards(words);
     } catch (error) {
       say(error.message);
     }

@@ -3,6 +3,7 @@
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchDrops } from "../drop.js";
 import { askText } from "../ask.js";
+import { leaveFor, loadAnew } from "../going.js";
 import { changeJob } from "../job_changes.js";
 import { page, say } from "../page.js";
 import { getHtml, getJson, post, remove } from "../requests.js";
@@ -39,7 +40,7 @@ function board() {
       watchDrops((on) => (this.dropping = on), (files) => this.takeIn(files));
       this.hearing = new Hearing((atS) => this.showCursor(atS));
       boardKeys(this, hearingKeys(this.hearing));
-      undoKeys(this.$root.dataset.undo, () => location.reload());
+      undoKeys(this.$root.dataset.undo);
       watchPrice(this.$refs.closeUp);
       this.order = rowOrder(this.$root.dataset.job, this.$root.dataset.order, this.$refs.body, this.$refs.head, this.$refs.filter, () => this.leaveHidden());
       keepTrue(this.$root.dataset, this.$refs.rows, () => this.afterChange());
@@ -355,7 +356,7 @@ function board() {
       try {
         const { board } = await post(list.dataset.match, { measure, ...limiter });
         location.assign(board);
-        location.reload();
+        location.reload(); // the address may be that of this page
       } catch (error) {
         say(error.message);
       }
@@ -461,7 +462,7 @@ function board() {
       event.preventDefault();
       try {
         await post(event.target.action);
-        location.reload();
+        loadAnew();
       } catch (error) {
         say(error.message);
       }
@@ -509,8 +510,8 @@ function board() {
     async changeJob(event) {
       try {
         const done = await changeJob(event);
-        if (done === "delete") location.assign("/");
-        else if (done) location.reload();
+        if (done === "delete") leaveFor("/");
+        else if (done) loadAnew();
       } catch (error) {
         say(error.message);
       }
@@ -533,17 +534,17 @@ function board() {
 
     async openCompare() {
       const link = await this.ofCloseUp("[data-compare]");
-      if (link) location.assign(link.href);
+      if (link) leaveFor(link.href);
     },
 
     async openReading() {
       const link = await this.ofCloseUp("[data-open-reading]");
-      if (link) location.assign(link.href);
+      if (link) leaveFor(link.href);
     },
 
     async openPrepare() {
       const link = await this.ofCloseUp("[data-open-prepare]");
-      if (link) location.assign(link.href);
+      if (link) leaveFor(link.href);
     },
 
     startFilter() {
@@ -552,23 +553,23 @@ function board() {
     },
 
     openSpread() {
-      location.assign(this.$root.querySelector("[data-spread]").href);
+      leaveFor(this.$root.querySelector("[data-spread]").href);
     },
 
     async download() {
       const link = await this.ofCloseUp("[data-download]");
-      if (link) location.assign(link.href);
+      if (link) leaveFor(link.href);
       else say("There is no proved deliverable in this cell yet.");
     },
 
     async openProof() {
       const link = await this.ofCloseUp("[data-proof]");
-      if (link) location.assign(link.href);
+      if (link) leaveFor(link.href);
       else say("There is no written file in this cell yet.");
     },
 
     openHandover() {
-      location.assign(document.querySelector("[data-handover]").href);
+      leaveFor(document.querySelector("[data-handover]").href);
     },
 
     downloadPackage() {

@@ -2,6 +2,7 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchChanges } from "../changes.js";
+import { leaveFor } from "../going.js";
 import { onKeys, page, say } from "../page.js";
 import { swapParts } from "../parts.js";
 import { getHtml, postForHtml } from "../requests.js";
@@ -73,7 +74,7 @@ function compare() {
         x: () => this.hearBlind("hidden"),
         A: () => this.answerBlind("one"),
         S: () => this.answerBlind("other"),
-        Escape: () => location.assign(this.$root.querySelector("[data-board]").href),
+        Escape: () => leaveFor(this.$root.querySelector("[data-board]").href),
       };
       onKeys(actions);
     },

@@ -2,6 +2,7 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchChanges } from "../changes.js";
+import { leaveFor } from "../going.js";
 import { onKeys, page, say } from "../page.js";
 import { keepingFocus, parsed, swapPart } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
@@ -27,7 +28,7 @@ function prepare() {
       rows.addEventListener("change", () => this.saveSoon(0));
       rows.addEventListener("keydown", (event) => this.onFieldKey(event));
       this.$refs.add.addEventListener("click", (event) => this.add(event.target.closest("[data-add-step]")));
-      undoKeys(this.$root.dataset.undo, () => location.reload());
+      undoKeys(this.$root.dataset.undo, (words) => this.draw().then(() => say(words)));
       watchChanges((told, all) => {
         const here = told.some((each) => String(each.source) === this.$root.dataset.source);
         if (all || here) this.draw();
@@ -42,7 +43,7 @@ function prepare() {
         0: () => this.switchOff(),
         Delete: () => this.takeOut(),
         a: () => this.$refs.add.querySelector("button").focus(),
-        Escape: () => location.assign(this.$root.dataset.board),
+        Escape: () => leaveFor(this.$root.dataset.board),
       });
       addEventListener("keydown", (event) => {
         if (!event.altKey || !["ArrowUp", "ArrowDown"].includes(event.key)) return;

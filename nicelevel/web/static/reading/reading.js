@@ -2,6 +2,7 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { clock as toClock } from "../chart.js";
+import { leaveFor } from "../going.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { onKeys, page, say } from "../page.js";
 import { Parts } from "./parts.js";
@@ -234,7 +235,7 @@ function reading() {
         ",": () => this.walkNotes(-1),
         ".": () => this.walkNotes(1),
         c: () => this.copy(),
-        Escape: () => location.assign(this.$root.querySelector("[data-board]").href),
+        Escape: () => leaveFor(this.$root.querySelector("[data-board]").href),
       };
       onKeys(actions);
     },

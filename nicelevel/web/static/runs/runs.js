@@ -2,6 +2,7 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchChanges } from "../changes.js";
+import { leaveFor } from "../going.js";
 import { isTyping, page, say } from "../page.js";
 import { swapParts } from "../parts.js";
 import { getHtml, post } from "../requests.js";
@@ -22,7 +23,7 @@ function runs() {
       };
       watchChanges(() => (timer ??= setTimeout(refresh, GATHER_MS)));
       addEventListener("keydown", (event) => {
-        const actions = { x: () => this.post(this.$root.dataset.stop), a: () => this.again(), j: () => location.assign("/") };
+        const actions = { x: () => this.post(this.$root.dataset.stop), a: () => this.again(), j: () => leaveFor("/") };
         const action = actions[event.key];
         if (!action || isTyping(event)) return;
         event.preventDefault();

@@ -1,6 +1,7 @@
 // The Spec screen: fields and drags become a draft, which the server draws; nothing is judged here.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
+import { leaveFor } from "../going.js";
 import { isTyping, page, say } from "../page.js";
 import { post, postForHtml, sendFile } from "../requests.js";
 import { undoKeys } from "../undo.js";
@@ -19,7 +20,7 @@ function spec() {
     over: false,
 
     init() {
-      undoKeys(this.$root.dataset.undo, () => location.reload());
+      undoKeys(this.$root.dataset.undo);
       for (const row of this.$refs.formats.children) this.offerHeld(row);
       this.$refs.formats.addEventListener("click", (event) => this.dropFormat(event));
       addEventListener("keydown", (event) => this.onKey(event));
@@ -167,7 +168,7 @@ function spec() {
         if (this.over) fields.set("over", "1");
         const { version, address } = await post(this.$root.dataset.keep, fields);
         this.isChanged = false;
-        location.assign(address);
+        leaveFor(address);
         say(`Kept as version ${version}.`);
       } catch (error) {
         this.isKeeping = false;
@@ -200,7 +201,7 @@ function spec() {
       try {
         const answer = await post(address, fields);
         this.isChanged = false;
-        location.assign(answer.address);
+        leaveFor(answer.address);
       } catch (error) {
         say(error.message);
       }
@@ -220,7 +221,7 @@ function spec() {
       this.$refs.file.value = "";
       try {
         const { address } = await sendFile(this.$root.dataset.import, file);
-        location.assign(address);
+        leaveFor(address);
       } catch (error) {
         say(error.message);
       }

@@ -31,6 +31,8 @@ DELIVERABLE_STATES = ("queued", "rendering", "proved", "missed", "failed", "stop
 SET_KINDS = ("sum", "album")
 PREPARING_STATES = ("queued", "done", "failed")
 SENDING_STATES = ("queued", "sending", "checking", "accepted", "rejected", "failed", "stopped")
+RULE_KINDS = ("lossless", "coded")
+RULE_CHANNELS = ("one", "two", "more")
 
 
 def _one_of(column: str, values: tuple[str, ...]) -> Any:
@@ -65,7 +67,11 @@ class Reading(_Table):
 
 
 class Source(_Table):
-    """A file taken into a job. recipe_json: steps that are done to it first, in the words of `core.steps.table`."""
+    """A file taken into a job.
+
+    recipe_json: steps that are done to it first, in the words of `core.steps.table`; is_ruled: the rules of its job
+    were asked for it, and are not again.
+    """
 
     id = BigAutoField()
     job = ForeignKeyField(Job, backref="sources", on_delete="CASCADE")
@@ -93,6 +99,7 @@ class Source(_Table):
     place = DoubleField(null=True)
     recipe_json = TextField(null=True)
     recipe_name = CharField(max_length=80, null=True)
+    is_ruled = BooleanField(default=False)
     trashed_at = DateTimeTZField(null=True)
 
 
@@ -245,6 +252,41 @@ class SpecInTrash(_Table):
     trashed_at = DateTimeTZField()
 
 
+class RecipeVersion(_Table):
+    """An own recipe as it stood at one time; never changed, so that it can be told what a source was prepared by."""
+
+    id = BigAutoField()
+    slug = CharField(max_length=100)
+    number = IntegerField()
+    toml = TextField()
+    kept_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+
+    class Meta:
+        indexes = ((("slug", "number"), True),)
+
+
+class RecipeInTrash(_Table):
+    """An own recipe that was thrown away; what it was given to keeps its steps."""
+
+    slug = CharField(max_length=100, primary_key=True)
+    trashed_at = DateTimeTZField()
+
+
+class IntakeRule(_Table):
+    """What is prepared by itself once it came into a job and was measured.
+
+    kind, channels, name_has: conditions, None for any; recipe: the slug of one, None for what mends its notes.
+    """
+
+    id = BigAutoField()
+    job = ForeignKeyField(Job, backref="rules", on_delete="CASCADE")
+    job_id: int
+    kind = CharField(max_length=20, null=True, constraints=[_one_of("kind", RULE_KINDS)])
+    channels = CharField(max_length=10, null=True, constraints=[_one_of("channels", RULE_CHANNELS)])
+    name_has = CharField(max_length=100, null=True)
+    recipe = CharField(max_length=100, null=True)
+
+
 class Change(_Table):
     """What a person changed, in words and as it was before and after; of a job, or of the specs.
 
@@ -275,5 +317,8 @@ TABLES = (
     BlindTest,
     VersionDifference,
     SpecInTrash,
+    RecipeVersion,
+    RecipeInTrash,
+    IntakeRule,
     Change,
 )

@@ -46,14 +46,22 @@ def give_recipe(source: Source, recipe_json: str | None, name: str | None) -> No
         announce(source.job_id, member.id)
 
 
-def sources_by_recipe() -> dict[str, int]:
-    """How many sources are prepared by a recipe with a name."""
-    query = (
-        Source.select(Source.recipe_name, fn.COUNT(Source.id))
-        .where(Source.recipe_name.is_null(False), Source.trashed_at.is_null())
-        .group_by(Source.recipe_name)
-    )
-    return dict(list(query.tuples()))  # type: ignore[arg-type]
+def take_under_rules(source: Source) -> bool:
+    """Mark that the rules of its job are asked for a source; False where they were before."""
+    query = Source.update(is_ruled=True).where(Source.id == source.id, ~Source.is_ruled)
+    return bool(query.execute())
+
+
+def rule_again(source: Source) -> Source:
+    """A source as if the rules of its job had not been asked for it."""
+    Source.update(is_ruled=False).where(Source.id == source.id).execute()
+    source.is_ruled = False
+    return source
+
+
+def prepared_sources(recipe_name: str) -> list[Source]:
+    """The sources on any board that are prepared under a name."""
+    return list(Source.select().where(Source.recipe_name == recipe_name, Source.trashed_at.is_null()))
 
 
 def same_file(job_id: int, file_name: str, digest: str) -> Source | None:

@@ -1,14 +1,13 @@
 """Versions of specs, kept for ever: those that ship, as jobs took them, and people's own."""
 
 import hashlib
-import re
-import unicodedata
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
 
 from peewee import fn
 
+from nicelevel.core import slugs
 from nicelevel.core.errors import NiceLevelError, SpecError
 from nicelevel.core.specs import Spec, parse_spec, shipped_specs
 from nicelevel.core.specs.library import shipped_toml
@@ -113,7 +112,7 @@ def slug_for(known: Known, name: str, asked: str = "") -> str:
     """
     slug = known.spec.slug
     if asked and asked != slug:
-        if not _SLUG.fullmatch(asked):
+        if not slugs.is_slug(asked):
             raise SpecError(f"{asked}: a short name has small letters, digits and dashes, 60 at most.")
         if asked in known_specs():
             raise SpecError(f"{asked}: another spec is called that in file names.")
@@ -198,21 +197,11 @@ def _parsed(toml: str, slug: str) -> Spec:
     return parse_spec(toml, slug, is_kept=True)
 
 
-_SLUG = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,58}[a-z0-9])?")
-
-
-def _base(name: str) -> str:
-    """A name in the signs that a slug has."""
-    plain = unicodedata.normalize("NFKD", name.lower()).encode("ascii", "ignore").decode()
-    return re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:60].strip("-") or "spec"
-
-
 def free_slug(name: str, besides: str = "") -> str:
     """A slug for a name that no spec has or had; besides: one that may be taken again."""
     had = {row.slug for row in SpecVersion.select(SpecVersion.slug).distinct()}
-    taken, base = (known_specs().keys() | had) - {besides}, _base(name)
-    number = 2
-    slug = base
-    while slug in taken:
-        slug, number = f"{base}-{number}", number + 1
-    return slug
+    return slugs.free_slug(_base(name), (known_specs().keys() | had) - {besides})
+
+
+def _base(name: str) -> str:
+    return slugs.slug_of(name, "spec")

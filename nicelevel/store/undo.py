@@ -1,7 +1,8 @@
 """Undoing what a person changed: kept row by row as it was before and after, and put back.
 
-A change concerns one job (its own row, its sources, its destinations, their own targets) or, without a job, the specs
-in the trash. Audio and files are never part of it: what is taken away lies in the trash until that is emptied.
+A change concerns one job (its own row, its sources, destinations, own targets, rules) or, without a job, the specs
+and recipes in the trash. Audio and files are never part of it: what is taken away lies in the trash until that is
+emptied.
 """
 
 from collections.abc import Callable, Iterator
@@ -11,7 +12,7 @@ from typing import Any
 
 from .changes import announce, announce_destination
 from .database import database
-from .models import Change, Destination, Job, OwnTarget, Source, SpecInTrash
+from .models import Change, Destination, IntakeRule, Job, OwnTarget, RecipeInTrash, Source, SpecInTrash
 
 Rows = dict[str, dict[str, Any]]
 """By table and key: the columns that people change, or the one value that there is."""
@@ -35,6 +36,8 @@ _COLUMNS: dict[str, tuple[type[Any], tuple[str, ...]]] = {
     ),
     "destination": (Destination, ("place", "reference_id", "trashed_at")),
 }
+_TRASH: dict[str, type[Any]] = {"spec": SpecInTrash, "recipe": RecipeInTrash}
+_RULE = ("job_id", "kind", "channels", "name_has", "recipe")
 
 
 @contextmanager
@@ -76,7 +79,9 @@ def _find(job_id: int | None, on_list: bool) -> Any:
 
 def _state(job_id: int | None) -> Rows:
     if job_id is None:
-        return {"spec": {row.slug: row.trashed_at.isoformat() for row in SpecInTrash.select()}}
+        return {
+            name: {row.slug: row.trashed_at.isoformat() for row in table.select()} for name, table in _TRASH.items()
+        }
     found: Rows = {}
     for name, (table, columns) in _COLUMNS.items():
         mine = table.id == job_id if table is Job else table.job == job_id
@@ -86,6 +91,10 @@ def _state(job_id: int | None) -> Rows:
         }
     targets = OwnTarget.select(OwnTarget).join(Source).where(Source.job == job_id)
     found["own_target"] = {f"{row.source_id} {row.destination_id}": row.target for row in targets}
+    found["rule"] = {
+        str(row.id): {column: getattr(row, column) for column in _RULE}
+        for row in IntakeRule.select().where(IntakeRule.job == job_id)
+    }
     return found
 
 
@@ -134,13 +143,24 @@ def _put_target(table: str, key: str, target: float | None) -> None:
         OwnTarget.create(source=source_id, destination=destination_id, target=target)
 
 
-def _put_spec(table: str, slug: str, trashed_at: str | None) -> None:
-    SpecInTrash.delete().where(SpecInTrash.slug == slug).execute()
+def _put_in_trash(table: str, slug: str, trashed_at: str | None) -> None:
+    trash = _TRASH[table]
+    trash.delete().where(trash.slug == slug).execute()
     if trashed_at:
-        SpecInTrash.create(slug=slug, trashed_at=trashed_at)
+        trash.create(slug=slug, trashed_at=trashed_at)
 
 
-_PUT: dict[str, Callable[[str, str, Any], None]] = {"own_target": _put_target, "spec": _put_spec}
+def _put_rule(table: str, key: str, values: dict[str, Any] | None) -> None:
+    IntakeRule.delete().where(IntakeRule.id == int(key)).execute()
+    if values is not None:
+        IntakeRule.create(id=int(key), **values)
+
+
+_PUT: dict[str, Callable[[str, str, Any], None]] = {
+    "own_target": _put_target,
+    "rule": _put_rule,
+    **dict.fromkeys(_TRASH, _put_in_trash),
+}
 
 
 def _announce(change: Change, job_id: int) -> None:

@@ -6,13 +6,13 @@ from flask import Flask, g, request
 from flask_wtf import CSRFProtect
 
 from nicelevel.config import Config
-from nicelevel.core.recipes import shipped_recipes
 from nicelevel.desk.mending import mend_words
 from nicelevel.handover.receiver import shown_address
 from nicelevel.report import before_after, board_words, spec_words, sum_words, words
 from nicelevel.report import recipe_words as words_of_recipes
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, open_database
+from nicelevel.store.recipes import known_recipes
 from nicelevel.store.specs import spec_of
 
 from . import errors, security
@@ -26,6 +26,7 @@ from .preparing import preparing, recipe_words
 from .proofs import proofs
 from .readings import readings
 from .recipes import recipes
+from .rules import rules
 from .runs import add_running, runs
 from .sources import sources
 from .specs import specs
@@ -55,7 +56,7 @@ def create_app(config: Config, database_url: str) -> Flask:
     app.extensions["changes"] = Changes(database_url)
     CSRFProtect(app)
     of_jobs, of_files = (jobs, sources, uploads, handover, runs, changes), (readings, hearing, deliverables, proofs)
-    for blueprint in (*of_jobs, *of_files, specs, preparing, recipes):
+    for blueprint in (*of_jobs, *of_files, specs, preparing, recipes, rules):
         app.register_blueprint(blueprint)
     app.context_processor(add_running)
     _use_database_per_request(app)
@@ -100,7 +101,7 @@ def _teach_templates(app: Flask) -> None:
     ):
         app.jinja_env.globals[function.__name__] = function
     app.jinja_env.globals["miniatures"] = miniatures
-    app.jinja_env.globals["recipes"] = lambda: [each for each in shipped_recipes().values() if each.steps]
+    app.jinja_env.globals["recipes"] = lambda: [each.recipe for each in known_recipes().values() if each.recipe.steps]
 
 
 def _use_database_per_request(app: Flask) -> None:

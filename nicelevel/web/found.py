@@ -6,6 +6,7 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import find_deliverable
 from nicelevel.store.jobs import find_destination, find_job
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
+from nicelevel.store.recipes import KnownRecipe, known_recipes
 from nicelevel.store.sendings import find_sending
 from nicelevel.store.sources import find_source
 
@@ -28,6 +29,10 @@ def deliverable_or_404(deliverable_id: int) -> Deliverable:
 
 def sending_or_404(sending_id: int) -> Sending:
     return find_sending(sending_id) or abort(404)
+
+
+def recipe_or_404(slug: str) -> KnownRecipe:
+    return known_recipes().get(slug) or abort(404)
 
 
 def audio() -> AudioFolder:

@@ -9,16 +9,17 @@ from pydantic import ValidationError
 
 from nicelevel.core.errors import NiceLevelError, NotPreparedError, SpecError
 from nicelevel.core.prepare.sketch import sketch
-from nicelevel.core.recipes import NamedRecipe, shipped_recipes
+from nicelevel.core.recipes import NamedRecipe
 from nicelevel.core.recipes.harms import harms_of
-from nicelevel.core.steps import Recipe, Step, recipe_to_json
+from nicelevel.core.recipes.write import recipe_to_toml
+from nicelevel.core.steps import Step, recipe_to_json
 from nicelevel.core.steps.hops import Hops
 from nicelevel.core.steps.table import problem_of
 from nicelevel.core.values import Reading
+from nicelevel.desk import recipes as giving
 from nicelevel.desk.contents import OFF, Contents, contents_of, recipe_of, steps_with_off, sum_leader_of
 from nicelevel.desk.hearing_sheet import HearingSheet
 from nicelevel.desk.hearing_steps import steps_sheet
-from nicelevel.desk.mending import mending
 from nicelevel.desk.prepared import load_prepared
 from nicelevel.report.prepare_view import (
     NAMES,
@@ -35,7 +36,8 @@ from nicelevel.report.recipe_words import steps_line
 from nicelevel.store.found import found_of
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures, load_reading
-from nicelevel.store.sources import find_source, give_recipe
+from nicelevel.store.recipes import find_recipe, keep_recipe, recipe_named
+from nicelevel.store.sources import find_source, give_recipe, sources_of
 from nicelevel.store.undo import changing
 from nicelevel.work.enqueue import enqueue_preparations
 
@@ -43,7 +45,6 @@ from .found import audio, job_or_404, source_or_404
 
 preparing = Blueprint("preparing", __name__)
 
-MENDED, OWN = "Mended", "Own steps"
 WIDTH = 806
 
 
@@ -53,7 +54,24 @@ def show(source_id: int) -> Any:
     source = _measured_or_404(source_id)
     if (led_by := sum_leader_of(source)) is not None:
         return redirect(url_for("preparing.show", source_id=led_by.id))
-    return render_template("prepare/prepare.html", addable=NAMES, **_drawn(source, WIDTH))
+    others = _others(source)
+    also = {each.id for each in others} & set(request.args.getlist("with", type=int))
+    known = recipe_named(source.recipe_name or "")
+    kept_name = source.recipe_name if known and known.is_own else ""
+    return render_template(
+        "prepare/prepare.html",
+        addable=NAMES,
+        others=others,
+        also=sorted(also),
+        kept_name=kept_name,
+        **_drawn(source, WIDTH),
+    )
+
+
+def _others(source: Source) -> list[Source]:
+    """What else in its job may have the same steps: parts of a sum are prepared with their leader."""
+    here = (each for each in sources_of(source.job_id) if each.id != source.id and each.state == "measured")
+    return [each for each in here if sum_leader_of(each) is None]
 
 
 @preparing.get("/sources/<int:source_id>/prepare/rows")
@@ -69,14 +87,8 @@ def change(source_id: int) -> Any:
     """Keep the steps of a source as they are told, those that are off too."""
     source = _measured_or_404(source_id)
     told = _told(request.form.get("steps", "[]"))
-    try:
-        NamedRecipe.model_validate({"recipe": {"name": "Own"}, "steps": [_plain(each) for each in told]})
-    except ValidationError as error:
-        key, reason = problem_of(error)
-        raise SpecError(f"{key}: {reason}.", key) from error
-    with changing(f"changed how {source.title} is prepared", source.job_id):
-        give_recipe(source, json.dumps(told) if told else None, (source.recipe_name or OWN) if told else None)
-    enqueue_preparations(source.job_id, audio(), [source.id])
+    _named("Own", [_plain(each) for each in told])
+    _give_as_told(source, told, f"changed how {source.title} is prepared")
     return jsonify(steps=len(told))
 
 
@@ -88,10 +100,53 @@ def add(source_id: int) -> Any:
         raise SpecError(f"{do}: no such step.")
     told = json.loads(source.recipe_json) if source.recipe_json else []
     (stored,) = recipe_to_json((first_of(do),))
-    with changing(f"added a step to {source.title}", source.job_id):
-        give_recipe(source, json.dumps([*told, stored]), source.recipe_name or OWN)
-    enqueue_preparations(source.job_id, audio(), [source.id])
+    _give_as_told(source, [*told, stored], f"added a step to {source.title}")
     return jsonify(steps=len(told) + 1)
+
+
+@preparing.post("/sources/<int:source_id>/prepare/share")
+def share(source_id: int) -> Any:
+    """Give the steps of a source, those that are off too, to others of its job."""
+    source = _measured_or_404(source_id)
+    told = json.loads(source.recipe_json) if source.recipe_json else []
+    also = request.form.getlist("with", type=int)
+    _give_as_told(source, told, f"prepared {len(also)} more as {source.title}", also)
+    return jsonify(sources=1 + len(also))
+
+
+@preparing.post("/sources/<int:source_id>/prepare/keep")
+def keep(source_id: int) -> Any:
+    """Keep the steps of a source that are not off as a recipe with a name, and call the source by it."""
+    source = _measured_or_404(source_id)
+    name, steps = request.form.get("name", "").strip(), recipe_of(source)
+    if not steps:
+        raise SpecError("There is no step to keep.")
+    if name in (giving.MENDED, giving.OWN):
+        raise SpecError(f"{name} is what steps are called that nobody named: give them another name.")
+    known = keep_recipe(recipe_to_toml(_named(name, recipe_to_json(steps))))
+    with changing(f"kept the steps of {source.title} as {name}", source.job_id):
+        give_recipe(source, source.recipe_json, known.name)
+    return jsonify(slug=known.slug, version=known.version)
+
+
+def _give_as_told(source: Source, told: list[dict[str, Any]], words: str, also: Sequence[int] | None = None) -> None:
+    """The same steps for a source and those that are prepared with it. also: their ids, by default of the address."""
+    asked = request.args.getlist("with", type=int) if also is None else also
+    name = (source.recipe_name or giving.OWN) if told else None
+    found = [source, *(each for each in _others(source) if each.id in asked)]
+    with changing(words, source.job_id):
+        for each in found:
+            give_recipe(each, json.dumps(told) if told else None, name)
+    enqueue_preparations(source.job_id, audio(), [each.id for each in found])
+
+
+def _named(name: str, steps: Sequence[dict[str, Any]]) -> NamedRecipe:
+    """Raises SpecError where a name or a step is none."""
+    try:
+        return NamedRecipe.model_validate({"recipe": {"name": name}, "steps": steps})
+    except ValidationError as error:
+        key, reason = problem_of(error)
+        raise SpecError(f"{key}: {reason}.", key) from error
 
 
 def _told(text: str) -> list[dict[str, Any]]:
@@ -149,7 +204,7 @@ def _drawn(source: Source, width: int) -> dict[str, Any]:
         "length_words": length_words,
         "facts": facts_line(reading),
         "sheet": _sheet(source, contents),
-        "by": _called(source, [step for step, is_off in steps if not is_off]),
+        "by": giving.called(source.recipe_name, on, recipe_named(source.recipe_name or "")),
     }
 
 
@@ -159,13 +214,6 @@ def _sheet(source: Source, contents: Contents) -> HearingSheet | None:
         return steps_sheet(source, audio()) if contents.recipe else None
     except NiceLevelError:
         return None
-
-
-def _called(source: Source, steps: Sequence[Step]) -> str:
-    """The name of a recipe, and whether it was changed here."""
-    shipped = next((each for each in shipped_recipes().values() if each.name == source.recipe_name), None)
-    changed = ", changed here" if shipped and tuple(steps) != shipped.steps else ""
-    return f"{source.recipe_name or 'none'}{changed}"
 
 
 def _prepared(contents: Contents) -> tuple[Reading | None, bool]:
@@ -192,9 +240,7 @@ def _harms(steps: Sequence[tuple[Step, bool]]) -> dict[int, tuple[str, ...]]:
 def prepare(job_id: int) -> Any:
     """Give some sources of a job a recipe by its slug; without one they are as they came."""
     found, slug = _sources(job_id), request.form.get("recipe", "")
-    if slug and slug not in shipped_recipes():
-        raise SpecError(f"{slug}: no such recipe; there are {', '.join(shipped_recipes())}")
-    recipe = shipped_recipes().get(slug)
+    recipe = find_recipe(slug).recipe if slug else None
     if recipe and not recipe.steps:
         raise SpecError(
             f"{recipe.name} has no steps: it is a wish of a destination's limiter, its soft knee in a spec."
@@ -202,7 +248,7 @@ def prepare(job_id: int) -> Any:
     words = f"prepared {_counted(found)} by {recipe.name}" if recipe else f"left {_counted(found)} as they came"
     with changing(words, job_id):
         for source in found:
-            _give(source, recipe.steps if recipe else (), recipe.name if recipe else None)
+            giving.give(source, recipe.steps if recipe else (), recipe.name if recipe else None)
     enqueue_preparations(job_id, audio(), [each.id for each in found])
     return jsonify(prepared=len(found))
 
@@ -211,15 +257,9 @@ def prepare(job_id: int) -> Any:
 def mend(job_id: int) -> Any:
     """Mend what was noted of some sources of a job, all that can be mended, or what has one of some codes."""
     codes = request.form.getlist("note") or None
-    mended = 0
     found = [source for source in _sources(job_id) if source.state == "measured"]
     with changing(f"mended {_counted(found)}", job_id):
-        for source in found:
-            own = recipe_of(source)
-            steps = tuple(step for step in mending(load_figures(source.digest, audio()), codes) if step not in own)
-            if steps:
-                _give(source, (*steps, *own), source.recipe_name or MENDED)
-                mended += 1
+        mended = sum(giving.mend(source, load_figures(source.digest, audio()), codes) for source in found)
     enqueue_preparations(job_id, audio(), [each.id for each in found])
     return jsonify(mended=mended)
 
@@ -235,10 +275,6 @@ def _sources(job_id: int) -> list[Source]:
     found = filter(None, map(find_source, request.form.getlist("source", type=int)))
     led = (sum_leader_of(each) or each for each in found if each.job_id == job_id)
     return list({each.id: each for each in led}.values())
-
-
-def _give(source: Source, recipe: Recipe, name: str | None) -> None:
-    give_recipe(source, json.dumps(recipe_to_json(recipe)) if recipe else None, name if recipe else None)
 
 
 def _counted(sources: Sequence[Source]) -> str:

@@ -31,6 +31,7 @@ from nicelevel.core.values import Plan
 from nicelevel.desk.contents import contents_of, described_of
 from nicelevel.desk.planning import digest_of_plan
 from nicelevel.desk.prepared import missing_for_two, missing_preparations
+from nicelevel.desk.recipes import prepare_by_rules
 from nicelevel.desk.rendering import is_signal_wanted_again, order_for, planned_for
 from nicelevel.report.as_json import finding_json, one_plan_json, reading_json
 from nicelevel.report.proof_sheet import course_json
@@ -99,6 +100,8 @@ def _save_measured(source: Source, audio: AudioFolder) -> None:
     if not persistently(partial(save_source, source, "measured", progress_ratio=1.0)):
         raise StoppedError("Stopped.")
     persistently(partial(take_place, source))
+    persistently(partial(prepare_by_rules, source, audio))
+    source = find_source(source.id) or source  # with the recipe that it was given
     persistently(partial(defer_preparations, source, audio))
     persistently(partial(defer_look_at_sets, source.job_id))
 

@@ -558,7 +558,7 @@ function board() {
 
     async download() {
       const link = await this.ofCloseUp("[data-download]");
-      if (link) leaveFor(link.href);
+      if (link) location.assign(link.href);
       else say("There is no proved deliverable in this cell yet.");
     },
 

@@ -2,7 +2,8 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchChanges } from "../changes.js";
-import { leaveFor } from "../going.js";
+import { askText } from "../ask.js";
+import { leaveFor, loadAnew } from "../going.js";
 import { onKeys, page, say } from "../page.js";
 import { keepingFocus, parsed, swapPart } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
@@ -42,6 +43,7 @@ function prepare() {
         h: () => this.hearAfter(),
         0: () => this.switchOff(),
         Delete: () => this.takeOut(),
+        k: () => this.keep(),
         a: () => this.$refs.add.querySelector("button").focus(),
         Escape: () => leaveFor(this.$root.dataset.board),
       });
@@ -192,6 +194,35 @@ function prepare() {
       try {
         await post(this.$root.dataset.give, { recipe: button.dataset.give, source: this.$root.dataset.source });
         await this.draw();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    // The steps as a recipe with a name; under the name of an own one they are its next version.
+    async keep() {
+      if (!this.sections().length) return say("There is no step to keep.");
+      const name = await askText("Keep these steps as a recipe called", this.$root.dataset.name);
+      if (!name) return;
+      try {
+        const { version } = await post(this.$root.dataset.keep, { name });
+        loadAnew(version > 1 ? `Kept as version ${version} of ${name}.` : `Kept as ${name}.`);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    // The same steps for other sources of the job, which are shown with this one from then on.
+    async share(event) {
+      event.preventDefault();
+      const also = new FormData(event.target).getAll("with");
+      try {
+        await post(this.$root.dataset.share, also.map((id) => ["with", id]));
+        const words = also.length ? `The same steps for ${also.length + 1} sources.` : "For this source alone.";
+        const here = new URL(location.href);
+        here.search = new URLSearchParams(also.map((id) => ["with", id]));
+        history.replaceState(null, "", here);
+        loadAnew(words);
       } catch (error) {
         say(error.message);
       }

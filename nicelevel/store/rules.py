@@ -1,0 +1,21 @@
+"""Rules for what comes into a job."""
+
+from .models import IntakeRule
+
+
+def rules_of(job_id: int) -> list[IntakeRule]:
+    """In the order in which they were made: the first that fits a file is the one."""
+    return list(IntakeRule.select().where(IntakeRule.job == job_id).order_by(IntakeRule.id))
+
+
+def add_rule(
+    job_id: int, recipe: str | None, kind: str | None = None, channels: str | None = None, name_has: str | None = None
+) -> IntakeRule:
+    """recipe: the slug of one, None for what mends its notes; conditions: None for any."""
+    row = {"job": job_id, "recipe": recipe, "kind": kind, "channels": channels, "name_has": name_has}
+    rule: IntakeRule = IntakeRule.create(**row)
+    return rule
+
+
+def remove_rule(job_id: int, rule_id: int) -> None:
+    IntakeRule.delete().where(IntakeRule.id == rule_id, IntakeRule.job == job_id).execute()

@@ -74,21 +74,25 @@ def uses_of(known: KnownRecipe) -> Use:
     return Use(len(having), older)
 
 
-def prepare_by_rules(source: Source, audio: AudioFolder) -> None:
+def prepare_by_rules(source: Source, audio: AudioFolder) -> bool:
     """Give a source what the first rule of its job that fits wishes, once: when it was measured first.
 
-    What it has it keeps.
+    A recipe that it has it keeps. Whether it is to be rendered at once.
     """
-    if source.is_ruled or not take_under_rules(source) or source.recipe_json is not None:
-        return
+    if source.is_ruled or not take_under_rules(source):
+        return False
     reading = load_figures(source.digest, audio)
     rule = next((each for each in rules_of(source.job_id) if fits(each, source.file_name, reading)), None)
     if rule is None:
-        return
+        return False
+    known = known_recipes().get(rule.recipe) if rule.recipe else None
+    if source.recipe_json is not None:
+        return bool(rule.renders)
     if rule.recipe is None:
         mend(source, reading)
-    elif known := known_recipes().get(rule.recipe):
+    elif known:
         give(source, known.recipe.steps, known.name)
+    return bool(rule.renders)
 
 
 def fits(rule: IntakeRule, file_name: str, reading: Reading) -> bool:

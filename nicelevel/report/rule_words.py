@@ -11,9 +11,10 @@ CHANNELS: dict[str | None, str] = {
 }
 
 
-def rule_line(channels: str | None, kind: str | None, name_has: str | None, recipe: str) -> str:
-    """Conditions are None for any; recipe: its name."""
+def rule_line(channels: str | None, kind: str | None, name_has: str | None, recipe: str, renders: bool) -> str:
+    """Conditions are None for any; recipe: its name; renders: at once."""
     conditions = [CHANNELS[channels]] if channels else []
     conditions += [KINDS[kind]] if kind else []
     conditions += [f"whose name has “{name_has}”"] if name_has else []
-    return f"{' '.join(('A file', *conditions)) if conditions else 'Every file'} is prepared by {recipe}."
+    what = " ".join(("A file", *conditions)) if conditions else "Every file"
+    return f"{what} is prepared by {recipe}{', then rendered' if renders else ''}."

@@ -275,7 +275,8 @@ class RecipeInTrash(_Table):
 class IntakeRule(_Table):
     """What is prepared by itself once it came into a job and was measured.
 
-    kind, channels, name_has: conditions, None for any; recipe: the slug of one, None for what mends its notes.
+    kind, channels, name_has: conditions, None for any; recipe: the slug of one, None for what mends its notes;
+    renders: what lands of it is rendered by itself too.
     """
 
     id = BigAutoField()
@@ -285,6 +286,7 @@ class IntakeRule(_Table):
     channels = CharField(max_length=10, null=True, constraints=[_one_of("channels", RULE_CHANNELS)])
     name_has = CharField(max_length=100, null=True)
     recipe = CharField(max_length=100, null=True)
+    renders = BooleanField(default=False)
 
 
 class Change(_Table):

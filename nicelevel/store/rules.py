@@ -9,11 +9,16 @@ def rules_of(job_id: int) -> list[IntakeRule]:
 
 
 def add_rule(
-    job_id: int, recipe: str | None, kind: str | None = None, channels: str | None = None, name_has: str | None = None
+    job_id: int,
+    recipe: str | None,
+    kind: str | None = None,
+    channels: str | None = None,
+    name_has: str | None = None,
+    renders: bool = False,
 ) -> IntakeRule:
-    """recipe: the slug of one, None for what mends its notes; conditions: None for any."""
+    """recipe: the slug of one, None for what mends its notes; conditions: None for any; renders: at once, too."""
     row = {"job": job_id, "recipe": recipe, "kind": kind, "channels": channels, "name_has": name_has}
-    rule: IntakeRule = IntakeRule.create(**row)
+    rule: IntakeRule = IntakeRule.create(renders=renders, **row)
     return rule
 
 

@@ -31,6 +31,7 @@ from .runs import add_running, runs
 from .sources import sources
 from .specs import specs
 from .uploads import uploads
+from .voice import voice
 
 CSRF_LIFE_S = 7 * 24 * 3600
 
@@ -56,7 +57,7 @@ def create_app(config: Config, database_url: str) -> Flask:
     app.extensions["changes"] = Changes(database_url)
     CSRFProtect(app)
     of_jobs, of_files = (jobs, sources, uploads, handover, runs, changes), (readings, hearing, deliverables, proofs)
-    for blueprint in (*of_jobs, *of_files, specs, preparing, recipes, rules):
+    for blueprint in (*of_jobs, *of_files, specs, preparing, recipes, rules, voice):
         app.register_blueprint(blueprint)
     app.context_processor(add_running)
     _use_database_per_request(app)

@@ -7,7 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
-from nicelevel.core.errors import LostError, NiceLevelError
+from nicelevel.core.errors import LostError, NiceLevelError, NotPreparedError
 from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.plan.price import prices
 from nicelevel.core.specs import Spec
@@ -62,7 +62,8 @@ class CellFile:
 class Cell:
     """One source at one destination: its plan, or why there is none, and what became of it.
 
-    can_retry: what failed may be done again as it is; wanted: how many files are to be written; files: each of them.
+    can_retry: what failed may be done again as it is; is_coming: what a plan is made from is being made; wanted: how
+    many files are to be written; files: each of them.
     """
 
     source_id: int
@@ -72,6 +73,7 @@ class Cell:
     plan: Plan | None = None
     problem: str | None = None
     can_retry: bool = False
+    is_coming: bool = False
     wanted: int = 1
     files: tuple[CellFile, ...] = ()
     deliverables: tuple[Deliverable, ...] = ()
@@ -377,7 +379,8 @@ class RowMaker:
             plans = plans_of(source, spec, self._audio)
         except NiceLevelError as error:
             can_retry = isinstance(error, PreparationFailedError)
-            return replace(cell, problem=error.message, can_retry=can_retry, deliverables=made)
+            is_coming = isinstance(error, NotPreparedError) and not can_retry
+            return replace(cell, problem=error.message, can_retry=can_retry, is_coming=is_coming, deliverables=made)
         current = tuple(each for each in made if is_as_planned(each, plans))
         wanted = sum(plan.action != "cannot_meet" for plan in plans)
         by_output = {each.output: each for each in current}

@@ -14,6 +14,7 @@ from nicelevel.store.rules import add_rule, remove_rule, rules_of
 from nicelevel.store.sources import rule_again, sources_of
 from nicelevel.store.undo import changing
 from nicelevel.work.enqueue import enqueue_preparations
+from nicelevel.work.tasks import defer_rendering_by_rule
 
 from .found import audio, job_or_404
 
@@ -41,7 +42,7 @@ def index(job_id: int) -> Any:
 def _line(rule: IntakeRule, named: Mapping[str, str]) -> str:
     """named: the names of recipes by their slugs."""
     recipe = MEND if rule.recipe is None else named.get(rule.recipe, "a recipe that was deleted: it does nothing")
-    return rule_line(rule.channels, rule.kind, rule.name_has, recipe)
+    return rule_line(rule.channels, rule.kind, rule.name_has, recipe, rule.renders)
 
 
 @rules.post("/")
@@ -56,7 +57,7 @@ def add(job_id: int) -> Any:
     if told["recipe"] and not find_recipe(told["recipe"]).recipe.steps:
         raise SpecError("That recipe has no steps: it is a wish of a destination's limiter.")
     with changing("added a rule for what comes in", job_id):
-        add_rule(job_id, **told)
+        add_rule(job_id, renders="renders" in request.form, **told)
     return jsonify(rules=len(rules_of(job_id)))
 
 
@@ -74,7 +75,8 @@ def apply(job_id: int) -> Any:
     job_or_404(job_id)
     plain = [each for each in sources_of(job_id) if each.state == "measured" and each.recipe_json is None]
     with changing("had the rules hold for what is here", job_id):
-        for source in plain:
-            prepare_by_rules(rule_again(source), audio())
+        rendered = [source for source in plain if prepare_by_rules(rule_again(source), audio())]
     enqueue_preparations(job_id, audio(), [source.id for source in plain])
+    for source in rendered:
+        defer_rendering_by_rule(source)
     return jsonify(sources=len(plain))

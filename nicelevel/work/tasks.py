@@ -55,6 +55,7 @@ from nicelevel.store.sets import link_set
 from nicelevel.store.sources import begin_source, end_source, find_source, save_source, take_place
 from nicelevel.store.specs import spec_of
 
+from .app import queue
 from .sets import defer_look_at_sets
 from .trying import Call, ending, progress_of, task
 
@@ -100,9 +101,11 @@ def _save_measured(source: Source, audio: AudioFolder) -> None:
     if not persistently(partial(save_source, source, "measured", progress_ratio=1.0)):
         raise StoppedError("Stopped.")
     persistently(partial(take_place, source))
-    persistently(partial(prepare_by_rules, source, audio))
+    renders = persistently(partial(prepare_by_rules, source, audio))
     source = find_source(source.id) or source  # with the recipe that it was given
     persistently(partial(defer_preparations, source, audio))
+    if renders:
+        persistently(partial(defer_rendering_by_rule, source))
     persistently(partial(defer_look_at_sets, source.job_id))
 
 
@@ -288,11 +291,11 @@ def _planned_surely(call: Call, deliverable: Deliverable, audio: AudioFolder) ->
     except NotPreparedError:
         source, spec = deliverable.source, spec_of(deliverable.spec)
         for each in (source.leader, source) if source.leader_id else (source,):
-            _prepare_all(call, each, spec, audio)
+            prepare_all(call, each, spec, audio)
         return planned_for(deliverable, audio)
 
 
-def _prepare_all(call: Call, source: Source, spec: Spec, audio: AudioFolder) -> None:
+def prepare_all(call: Call, source: Source, spec: Spec, audio: AudioFolder) -> None:
     """Twice where steps have to listen first: what a format asks for after them is known only then."""
     contents = contents_of(source)
     for _ in range(2):
@@ -324,6 +327,17 @@ def defer_preparations(source: Source, audio: AudioFolder) -> None:
             defer_preparation(source, recipe)
     if heard := missing_for_two(contents, audio):
         defer_preparation(source, heard)
+
+
+def defer_rendering_by_rule(source: Source) -> None:
+    """Have all that lands of a source rendered, after what is prepared of it."""
+    task_of_rule = queue.configure_task(
+        "render_by_rule",
+        lock=f"by rule {source.id}",
+        priority=PREPARE_PRIORITY - 1,
+        connection=database.connection(),
+    )
+    task_of_rule.defer(source_id=source.id)
 
 
 def defer_preparation(source: Source, recipe: Recipe) -> None:

@@ -17,11 +17,12 @@ function jobs() {
     init() {
       undoKeys(this.$root.dataset.undo);
       fillRows(this.$root);
-      watchDrops((on) => (this.dropping = on), (files) => this.makeJobOf(files));
+      watchDrops((on) => (this.dropping = on), (files, where) => this.makeJobOf(files, this.isVoice(where)));
       addEventListener("keydown", (event) => {
-        if (event.key !== "n" || isTyping(event)) return;
+        if (!["n", "v"].includes(event.key) || isTyping(event)) return;
         event.preventDefault();
-        this.$refs.title.focus();
+        if (event.key === "n") this.$refs.title.focus();
+        else this.chooseVoice();
       });
     },
 
@@ -72,10 +73,24 @@ function jobs() {
       }
     },
 
-    async makeJobOf(files) {
+    isVoice(where) {
+      return Boolean(where?.closest?.("[data-voice-drop]"));
+    },
+
+    chooseVoice() {
+      this.$refs.voices.click();
+    },
+
+    takeVoices({ target }) {
+      const files = [...target.files];
+      target.value = "";
+      if (files.length) this.makeJobOf(files, true);
+    },
+
+    async makeJobOf(files, isVoice = false) {
       const title = files[0].name.replace(/\.[^.]*$/, "");
       try {
-        const job = await post(this.$root.dataset.new, { title });
+        const job = await post(isVoice ? this.$root.dataset.voice : this.$root.dataset.new, { title });
         takeFiles(job.id, job.upload, files);
         leaveFor(job.board);
       } catch (error) {

@@ -13,13 +13,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 from nicelevel.core.digest import sha256_of
+from nicelevel.desk.contents import contents_of
 from nicelevel.desk.prepared import missing_preparations
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, open_database
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of, make_job
 from nicelevel.store.models import Destination, Source
-from nicelevel.store.readings import load_figures
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import keep_version, spec_of
 from nicelevel.work.enqueue import enqueue_renders, enqueue_source
@@ -73,7 +73,7 @@ def main() -> None:
 
 def on_command_line(folder: Path, paths: list[Path]) -> float:
     (folder / "batch.toml").write_text(SPEC)
-    command = [Path(sys.executable).with_name("nice-level"), "render", "--json", *paths]
+    command: list[str | Path] = [Path(sys.executable).with_name("nice-level"), "render", "--json", *paths]
     start = time.perf_counter()
     subprocess.run(
         [*command, "--spec", folder / "batch.toml", "--out", folder / "out"], stdout=subprocess.DEVNULL, check=True
@@ -106,8 +106,7 @@ def in_application(live: Live, paths: list[Path]) -> tuple[float, float]:
 def is_prepared(source: Source, destination: Destination, audio: AudioFolder) -> bool:
     if source.state != "measured":
         return False
-    described = load_figures(source.digest, audio).source
-    return not missing_preparations(described, source.digest, spec_of(destination.spec))
+    return not missing_preparations(contents_of(source), spec_of(destination.spec), audio)
 
 
 def wait_until(holds: Callable[[], bool]) -> None:

@@ -51,6 +51,7 @@ def ours(signal: np.ndarray) -> np.ndarray:
     with tempfile.TemporaryDirectory() as folder:
         path = signals.write(Path(folder) / "driven.wav", signal, RATE_HZ, "DOUBLE")
         prepared = prepare(path, hops_folder=Path(folder))
+        assert prepared.hops
         found = Envelope(prepared.hops, prepared.reading, "true_peak").limited(0.0, Limiter(CEILING_DB))
     limited = signal.copy()
     limit_block(limited, 0, RATE_HZ, found.left.curve)
@@ -68,7 +69,7 @@ def theirs(signal: np.ndarray) -> np.ndarray:
 def _alimiter(path: Path, out: Path) -> None:
     ceiling = 10 ** (CEILING_DB / 20)
     effect = f"alimiter=limit={ceiling:.6f}:attack=5:release=30:level=disabled:latency=1"
-    command = [
+    command: list[str | Path] = [
         "ffmpeg",
         "-loglevel",
         "error",
@@ -91,6 +92,7 @@ def speed_of_ours(signal: np.ndarray) -> float:
     with tempfile.TemporaryDirectory() as folder:
         path = signals.write(Path(folder) / "long.wav", signal, RATE_HZ, "FLOAT")
         prepared = prepare(path, hops_folder=Path(folder))
+        assert prepared.hops
         limited = signal.copy()
         start = time.process_time()
         found = Envelope(prepared.hops, prepared.reading, "true_peak").limited(0.0, Limiter(CEILING_DB))

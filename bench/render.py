@@ -28,6 +28,8 @@ AAC = 'container = "m4a"\nencoding = "aac"\nbitrate_kbps = 192'
 
 LEVEL = "volume=4dB,alimiter=limit=0.89:level=false"
 RESAMPLE = "aresample=44100:resampler=soxr:precision=28"
+Command = list[str | Path]
+
 METER = ["-filter_complex", "ebur128=peak=true", "-f", "null", "-"]
 
 
@@ -36,9 +38,9 @@ def main() -> None:
         folder = Path(name)
         path = signals.write(folder / "long.wav", 0.5 * signals.programme(MINUTES * 60, seed=1))
         print(f"{MINUTES} minutes of 48 kHz, 24 bit, stereo to −16 LUFS, limited | ffmpeg, s | ours, s | ratio")
-        dithered = [*FFMPEG, path, "-af", f"{LEVEL},{RESAMPLE}:osf=s16:dither_method=triangular"]
+        dithered: Command = [*FFMPEG, path, "-af", f"{LEVEL},{RESAMPLE}:osf=s16:dither_method=triangular"]
         compare("44.1 kHz, 16 bit, TPDF", WAVE, folder, path, [[*dithered, folder / "f.wav"]])
-        encoded = [*FFMPEG, path, "-af", f"{LEVEL},{RESAMPLE}", "-b:a", "192k", folder / "f.mp3"]
+        encoded: Command = [*FFMPEG, path, "-af", f"{LEVEL},{RESAMPLE}", "-b:a", "192k", folder / "f.mp3"]
         compare("MP3 192 kbit/s", MP3, folder, path, [encoded, [*FFMPEG, folder / "f.mp3", *METER]])
         encoded = [*FFMPEG, path, "-af", LEVEL, "-b:a", "192k", folder / "f.m4a"]
         compare("AAC 192 kbit/s", AAC, folder, path, [encoded, [*FFMPEG, folder / "f.m4a", *METER]])
@@ -51,7 +53,7 @@ def together(folder: Path, length_s: int) -> None:
     """Eight files on two cores, two side by side, against one after the other on one."""
     paths = [signals.write(folder / f"{n}.wav", 0.5 * signals.programme(length_s, seed=n)) for n in range(FILES)]
     (folder / "bench.toml").write_text(limited_spec(WAVE))
-    ours = [*OURS[:-1], "2", *paths, "--spec", folder / "bench.toml", "--out", folder / "out"]
+    ours: Command = [*OURS[:-1], "2", *paths, "--spec", folder / "bench.toml", "--out", folder / "out"]
     one = [*OURS[:-1], "1", *ours[len(OURS) :]]
     pairs = [(seconds(["taskset", "-c", "0", *one]), seconds(ours)) for _ in range(PAIRS)]
     alone_s, together_s = (statistics.median(column) for column in zip(*pairs, strict=True))
@@ -63,7 +65,7 @@ def side_by_side(folder: Path) -> None:
     """Eight files of two minutes: one command of ours on two cores against as many of ffmpeg's, two at a time."""
     paths = [signals.write(folder / f"{n}.wav", 0.5 * signals.programme(SHORT_S, seed=n)) for n in range(FILES)]
     (folder / "bench.toml").write_text(limited_spec(WAVE))
-    ours = [*OURS[:-1], "2", *paths, "--spec", folder / "bench.toml", "--out", folder / "out"]
+    ours: Command = [*OURS[:-1], "2", *paths, "--spec", folder / "bench.toml", "--out", folder / "out"]
     shaped = ["-af", f"{LEVEL},{RESAMPLE}:osf=s16:dither_method=triangular"]
     theirs = [[*FFMPEG, path, *shaped, path.with_suffix(".f.wav")] for path in paths]
 

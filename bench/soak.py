@@ -25,7 +25,7 @@ def main(address: str, job: str, minutes: float) -> None:
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, "--js-flags=--expose-gc"])
         pages = [listener(browser, f"{address}jobs/{job}") for _ in range(PAGES)]
         chance, start = random.Random(1), time.monotonic()
-        told, actions, playing_s, last = -TELL_EVERY_S, 0, 0.0, time.monotonic()
+        told, actions, playing_s, last = -float(TELL_EVERY_S), 0, 0.0, time.monotonic()
         print(
             "minutes | heard, min | actions | server MB | pages MB | JS heap MB | sockets of the server", flush=True
         )

@@ -1,6 +1,6 @@
 """What mends what was noted of a source: for each code of a note a step, where there is one."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 
 from nicelevel.core.steps import Recipe, Step
 from nicelevel.core.steps.dc import Dc
@@ -28,6 +28,11 @@ _MENDS: dict[str, tuple[Callable[[Reading], Step], str]] = {
     "dead_air_tail": (lambda _: Pauses(where="tail", keep_s=DEAD_AIR_LEFT_S), "Shorten it to half a second"),
 }
 """In the order in which the steps are done: channels first, then what is added to the sound, then its length."""
+
+
+def mended_codes() -> Collection[str]:
+    """The codes of notes that a step can mend."""
+    return _MENDS.keys()
 
 
 def mend_words(code: str) -> str:

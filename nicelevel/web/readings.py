@@ -8,6 +8,7 @@ from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.measure.waveform import LEVELS
 from nicelevel.core.values import Reading
 from nicelevel.desk.hearing_sheet import sheet_of
+from nicelevel.desk.mending import mended_codes
 from nicelevel.desk.neighbours import with_neighbour_notes
 from nicelevel.report.reading_view import GRAVE, drawing_data, facts_line, figure_groups, reading_text, series_bytes
 from nicelevel.store.models import Source
@@ -38,6 +39,7 @@ def show(source_id: int) -> str:
         text=reading_text(source.title, reading),
         data=data,
         grave_notes=GRAVE,
+        mended_codes=mended_codes(),
         sheet=sheet_of(source, None, audio()),
     )
 

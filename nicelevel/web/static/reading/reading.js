@@ -2,9 +2,11 @@
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { clock as toClock } from "../chart.js";
-import { leaveFor } from "../going.js";
+import { leaveFor, loadAnew } from "../going.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { onKeys, page, say } from "../page.js";
+import { post } from "../requests.js";
+import { undoKeys } from "../undo.js";
 import { Parts } from "./parts.js";
 import { bandText, Painter } from "./strips.js";
 import { View } from "./view.js";
@@ -221,6 +223,25 @@ function reading() {
       this.readout = `${clock(atS)}   M ${value(series?.momentary)}  S ${value(series?.shortTerm)} LUFS`;
     },
 
+    mendAll() {
+      return this.mend([]);
+    },
+
+    mendOne({ currentTarget }) {
+      return this.mend([["note", currentTarget.dataset.mend]]);
+    },
+
+    // What is noted of the source, all of it or what has one code.
+    async mend(notes) {
+      try {
+        const { mended } = await post(this.$root.dataset.mendAt, [...notes, ["source", this.$root.dataset.source]]);
+        if (mended) loadAnew("Mended; Z takes it back.");
+        else say("Nothing is noted that a step could mend and none does yet.");
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
     watchKeys() {
       const actions = {
         ...hearingKeys(hearing),
@@ -234,10 +255,13 @@ function reading() {
         0: () => this.whole(),
         ",": () => this.walkNotes(-1),
         ".": () => this.walkNotes(1),
+        n: () => this.mendAll(),
+        p: () => leaveFor(this.$root.querySelector("[data-open-prepare]").href),
         c: () => this.copy(),
         Escape: () => leaveFor(this.$root.querySelector("[data-board]").href),
       };
       onKeys(actions);
+      undoKeys(this.$root.dataset.undo);
     },
   };
 }

@@ -28,6 +28,8 @@ _STEPS: list[dict[str, Any]] = [
     {"do": "high_pass", "hz": 80.0},
     {"do": "gate", "below_db": -30.0},
     {"do": "compress", "above_db": -30.0, "ratio": 2.0},
+    {"do": "even"},
+    {"do": "pauses", "keep_s": 0.0, "longer_than_s": 0.0},
 ]
 
 _LIMITED = """

@@ -16,6 +16,7 @@ from nicelevel.core.steps.tick import Place
 from nicelevel.core.words import MINUS, amount, change
 
 from .curve import clock, reduced
+from .prepare_handles import Handles, handles_of
 
 STRIP_HEIGHT, WAVE_HEIGHT = 54, 70
 LOWEST_DB = -40.0
@@ -119,6 +120,7 @@ class StepRow:
     sentence: tuple[Part, ...]
     under: tuple[Part, ...]
     strip: Strip
+    handles: Handles
     figure: str
     under_figure: str
     said: str
@@ -205,6 +207,10 @@ def draw_strip(made: Sketched, duration_s: float, width: int) -> Strip:
         marks.append(Mark("mended", at, 0.0, "mended, what follows fades in"))
     words = "" if marks else made.done.words if any(isinstance(each, Patch) for each in made.done.stages) else ""
     return Strip(marks=tuple(marks), words=words)
+
+
+def _handles(made: Sketched, duration_s: float, width: int) -> Handles:
+    return handles_of(made, _Scale(made.before, duration_s, width).x, duration_s, width, STRIP_HEIGHT)
 
 
 @dataclass(frozen=True)
@@ -318,6 +324,7 @@ def rows_of(
                 sentence_of(step),
                 sentence_of(step, 1),
                 Strip() if each is None else draw_strip(each, duration_s, width),
+                Handles() if each is None else _handles(each, duration_s, width),
                 figure,
                 under,
                 each.done.words if each and each.done else "",

@@ -82,12 +82,21 @@ def rows(source_id: int) -> str:
     return render_template("prepare/_rows.html", **_drawn(source, width))
 
 
+@preparing.post("/sources/<int:source_id>/prepare/draft")
+def draft(source_id: int) -> str:
+    """Its rows as they would be with steps as they are told; nothing is kept, and nobody listens yet."""
+    source = _measured_or_404(source_id)
+    told = _checked(request.form.get("steps", "[]"))
+    source.recipe_json = json.dumps(told) if told else None
+    width = min(max(request.args.get("width", WIDTH, type=int), 200), 4_000)
+    return render_template("prepare/_rows.html", **_drawn(source, width))
+
+
 @preparing.post("/sources/<int:source_id>/prepare")
 def change(source_id: int) -> Any:
     """Keep the steps of a source as they are told, those that are off too."""
     source = _measured_or_404(source_id)
-    told = _told(request.form.get("steps", "[]"))
-    _named("Own", [_plain(each) for each in told])
+    told = _checked(request.form.get("steps", "[]"))
     _give_as_told(source, told, f"changed how {source.title} is prepared")
     return jsonify(steps=len(told))
 
@@ -147,6 +156,13 @@ def _named(name: str, steps: Sequence[dict[str, Any]]) -> NamedRecipe:
     except ValidationError as error:
         key, reason = problem_of(error)
         raise SpecError(f"{key}: {reason}.", key) from error
+
+
+def _checked(text: str) -> list[dict[str, Any]]:
+    """Steps as a page tells them. Raises SpecError where one is none."""
+    told = _told(text)
+    _named(giving.OWN, [_plain(each) for each in told])
+    return told
 
 
 def _told(text: str) -> list[dict[str, Any]]:

@@ -144,6 +144,35 @@ def test_what_is_wrong_is_said_and_nothing_is_lost(screen):
     expect(_steps(screen).first.locator("[data-key=below_db]")).to_have_value("−50")
 
 
+def test_a_level_and_a_time_are_dragged_on_the_strip(screen):
+    """Drawn while it is dragged, kept once when it is let go: one change, which one undo takes back."""
+    _add(screen, "pauses", "fade")
+    pauses, fade = _steps(screen).nth(0), _steps(screen).nth(1)
+    expect(pauses.locator(".figures b")).to_contain_text("s")
+    _drag(screen, pauses.locator("[data-drag=below_db] .grip"), 0, 8, lambda: (
+        expect(pauses.locator("[data-key=below_db]")).not_to_have_value("−50"),
+        expect(pauses.locator("[data-drag] text")).not_to_have_text("−50.0 dB"),
+    ))  # fmt: skip
+    expect(pauses).not_to_have_attribute("data-stored", re.compile('"below_db": -50'))
+    _drag(screen, fade.locator("[data-drag=in_s] .grip"), 100, 0, lambda: None)
+    expect(fade).not_to_have_attribute("data-stored", re.compile('"in_s": 0.05'))
+    in_s = float(fade.locator("[data-key=in_s]").input_value())
+    assert 0.5 < in_s < 3
+    screen.keyboard.press("z")
+    expect(fade).to_have_attribute("data-stored", re.compile('"in_s": 0.05'))
+    expect(pauses).not_to_have_attribute("data-stored", re.compile('"below_db": -50'))
+
+
+def _drag(page, line, right, down, midway):
+    box = line.bounding_box()
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + right, y + down, steps=6)
+    midway()
+    page.mouse.up()
+
+
 def test_order_off_and_out_by_keys_and_taken_back(screen):
     _add(screen, "silence", "tick", "gate")
     expect(_steps(screen).nth(1)).to_contain_text("mend it first")

@@ -73,6 +73,20 @@ def test_steps_are_kept_off_ones_too_and_what_is_on_is_done(client, take, work_o
     assert find_source(take).recipe_name is None
 
 
+def test_a_draft_is_drawn_and_not_kept(client, take):
+    _save(client, take, {"do": "gain", "db": -3})
+    steps = [{"do": "gate", "below_db": -40.0}, {"do": "fade", "in_s": 0.5}]
+    answer = client.post(f"/sources/{take}/prepare/draft?width=800", data={"steps": json.dumps(steps)}, headers=JSON)
+    assert answer.text.count('<section class="step') == 2
+    assert 'data-drag="below_db"' in answer.text
+    # Full scale is the top of the strip, -80 dB its bottom: -40 dB lies in the middle.
+    assert re.search(r'data-drag="below_db" data-axis="y".*?d="M0 27.0H800"', answer.text, re.DOTALL)
+    assert 'data-drag="in_s" data-axis="x"' in answer.text
+    assert [step.do for step, _ in steps_with_off(find_source(take))] == ["gain"]
+    told = {"steps": json.dumps([{"do": "sweeten"}])}
+    assert client.post(f"/sources/{take}/prepare/draft", data=told, headers=JSON).status_code == 422
+
+
 @pytest.mark.parametrize(
     ("steps", "words"),
     [

@@ -17,7 +17,7 @@ class Sketched:
 
     done: None where it cannot be done, `problem` says why; is_exact: whether what it found was heard, not guessed,
     also by all before it; before, after: where what comes to it, and what it makes, lay in the source;
-    hops: of what it makes.
+    came, hops: of what comes to it, and of what it makes.
     """
 
     step: Step
@@ -27,6 +27,7 @@ class Sketched:
     before: Timeline
     after: Timeline
     shape: Shape
+    came: Hops
     hops: Hops
 
 
@@ -37,17 +38,17 @@ def sketch(shape: Shape, hops: Hops, steps: Sequence[Step], found_of: FoundOf) -
     """
     chain, is_exact, made = Chain(shape), True, []
     for step in steps:
-        before = chain.timeline
+        before, came = chain.timeline, hops
         try:
             found, was_heard = _found(chain, step, hops, found_of if is_exact else None)
             chain = chain.then(step, found)
         except NiceLevelError as error:
-            made.append(Sketched(step, None, error.message, is_exact, before, before, chain.shape, hops))
+            made.append(Sketched(step, None, error.message, is_exact, before, before, chain.shape, came, hops))
             continue
         is_exact = is_exact and was_heard
         for stage in chain.done[-1].stages:
             hops = hops.after(stage)
-        made.append(Sketched(step, chain.done[-1], "", is_exact, before, chain.timeline, chain.shape, hops))
+        made.append(Sketched(step, chain.done[-1], "", is_exact, before, chain.timeline, chain.shape, came, hops))
     return made
 
 

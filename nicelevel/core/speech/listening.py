@@ -1,15 +1,13 @@
 """What is heard of a signal for evening it: its loudness and how noise-like it is, along time."""
 
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..files.blocks import Block
-from ..measure import Meter
+from ..measure.hop_energies import HopEnergies
 from ..signals import Signal
-from ..values import Source
 
 Floats = NDArray[np.float64]
 
@@ -33,13 +31,11 @@ class Heard:
 
 def listen_to(signal: Signal) -> Heard:
     """One pass over a signal."""
-    shape = signal.shape
-    source = Source(Path(), None, "wav", "float_64", shape.rate_hz, shape.layout, shape.frames, None)
-    meter, flatness = Meter(source), _Flatness(shape.rate_hz)
+    energies, flatness = HopEnergies(signal.shape), _Flatness(signal.shape.rate_hz)
     for block in signal.blocks(BLOCK_FRAMES):
-        meter.feed(block)
+        energies.feed(block)
         flatness.feed(block)
-    return Heard(meter.reading().curves.energies, flatness.values())
+    return Heard(energies.values(), flatness.values())
 
 
 class _Flatness:
@@ -52,7 +48,8 @@ class _Flatness:
         self._found: list[Floats] = []
 
     def feed(self, block: Block) -> None:
-        self._held = np.concatenate((self._held, block.mean(axis=1, dtype=np.float64)))
+        mean = sum(block.T[1:], start=block.T[0].astype(np.float64)) / block.shape[1]
+        self._held = np.concatenate((self._held, mean))
         count = (len(self._held) - self._frames) // self._apart + 1
         if count > 0:
             windows = np.lib.stride_tricks.sliding_window_view(self._held, self._frames)[:: self._apart][:count]

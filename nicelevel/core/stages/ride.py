@@ -57,4 +57,4 @@ class _Ridden(Derived):
 
     def _ridden(self, block: Block, first: int) -> Block:
         gains = self._curve.gains(first, first + len(block))
-        return block if gains is None else block.astype(np.float64) * gains[:, None]
+        return block if gains is None else np.multiply(block, gains[:, None], dtype=np.float64)

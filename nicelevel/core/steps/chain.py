@@ -86,10 +86,14 @@ class Chain:
 
     def on(self, signal: Signal) -> Signal:
         """What comes of a signal of this shape."""
-        coding = self.coding_after(signal.coding)
+        made, coding = self.unrounded_on(signal), self.coding_after(signal.coding)
+        return OnGrid(made) if coding == HELD else made
+
+    def unrounded_on(self, signal: Signal) -> Signal:
+        """The same before it is put on the grid: what steps listen to."""
         for stage in self.stages:
             signal = stage.on(signal)
-        return OnGrid(signal) if coding == HELD else signal
+        return signal
 
     def coding_after(self, coding: Coding) -> Coding:
         """How what comes of a signal is kept: whole numbers that went through a filter are on the grid."""

@@ -6,6 +6,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
+from ..kernels import Floats, Integers, kernel
 from ..runs import runs
 from ..signals import Signal
 from ..stages import Edit, Stage, Stretch
@@ -13,7 +14,6 @@ from ..units import ratio_from_db
 from ..values import Shape
 from ..words import amount
 from .hops import Hops
-from .reaching import frames_reaching
 from .step import Found, LevelDb, Seconds, Step, frames_of
 
 BLOCK_FRAMES = 1 << 16
@@ -142,15 +142,34 @@ def _stretches(before: Shape, cuts: tuple[_Cut, ...]) -> Iterator[Stretch]:
 
 def quiet_stretches(signal: Signal, threshold: float, shortest: int) -> Iterator[tuple[int, int]]:
     """Where no sample of any channel reaches a threshold for at least so many frames, in their order."""
-    done, quiet_from = 0, 0
+    done, quiet_from = 0, np.zeros(1, np.int64)
     for block in signal.blocks(BLOCK_FRAMES):
-        reaching = frames_reaching(block, threshold)
-        if len(reaching):
-            begins = np.concatenate(([quiet_from], done + reaching + 1))
-            ends = np.append(done + reaching, begins[-1])
-            for number in np.flatnonzero(ends - begins >= shortest):
-                yield int(begins[number]), int(ends[number])
-            quiet_from = int(begins[-1])
+        columns = np.ascontiguousarray(block.T, np.float64)
+        found = np.empty((len(block) // 2 + 1, 2), np.int64)
+        count = find_quiet(columns, threshold, shortest, done, quiet_from, found)
+        yield from map(tuple, found[:count].tolist())
         done += len(block)
-    if done - quiet_from >= shortest:
-        yield quiet_from, done
+    if done - quiet_from[0] >= shortest:
+        yield int(quiet_from[0]), done
+
+
+@kernel
+def find_quiet(
+    columns: Floats, threshold: float, shortest: int, done: int, quiet_from: Integers, found: Integers
+) -> int:
+    """How many quiet stretches end in a block; they are put into `found`.
+
+    columns: channels × frames, from frame `done` on; quiet_from: from this frame on no sample reached the threshold.
+    """
+    count, begin = 0, quiet_from[0]
+    for at in range(columns.shape[1]):
+        is_quiet = True
+        for channel in range(len(columns)):
+            is_quiet = is_quiet and abs(columns[channel, at]) < threshold
+        if not is_quiet:
+            if done + at > begin and done + at - begin >= shortest:
+                found[count, 0], found[count, 1] = begin, done + at
+                count += 1
+            begin = done + at + 1
+    quiet_from[0] = begin
+    return count

@@ -23,30 +23,30 @@ def running_squares(signal: Signal) -> Iterator[NDArray[np.float64]]:
     """
     rate_hz, channels, left = signal.shape.rate_hz, signal.shape.channels, signal.shape.frames
     window = max(1, round(WINDOW_S * rate_hz))
-    held, after = np.zeros((window // 2, channels)), np.zeros((2 * window, channels))
+    held, after = np.zeros((channels, window // 2)), np.zeros((2 * window, channels))
     for block in chain(signal.blocks(BLOCK_FRAMES), (after, after)):
-        held = np.concatenate((held, block))
-        ready = max(0, (len(held) - window) // window * window)
+        held = np.concatenate((held, block.T), axis=1)
+        ready = max(0, (held.shape[1] - window) // window * window)
         if ready and left:
             squares = np.zeros(ready)
-            sum_squares(held, window, squares)
-            squares /= window
+            mean_squares(held, window, squares)
             yield squares[:left]
-            held, left = held[ready:], left - min(left, ready)
+            held, left = held[:, ready:], left - min(left, ready)
 
 
 @kernel
-def sum_squares(samples: Floats, window: int, sums: Floats) -> None:
-    """The largest sum of squares of any channel over the `window` frames from each frame on.
+def mean_squares(columns: Floats, window: int, means: Floats) -> None:
+    """The largest mean square of any channel over the `window` frames from each frame on.
 
-    samples: frames × channels, at least a window longer than `sums`, whose length is so many windows.
+    columns: channels × frames, at least a window longer than `means`, zeros, whose length is so many windows.
     """
-    for start in range(0, len(sums), window):
-        for channel in range(samples.shape[1]):
+    for channel in range(len(columns)):
+        samples = columns[channel]
+        for start in range(0, len(means), window):
             total = 0.0
             for at in range(start, start + window):
-                total += samples[at, channel] * samples[at, channel]
+                total += samples[at] * samples[at]
             for at in range(start, start + window):
-                sums[at] = max(sums[at], total)
-                leaving, coming = samples[at, channel], samples[at + window, channel]
+                means[at] = max(means[at], total / window)
+                leaving, coming = samples[at], samples[at + window]
                 total += coming * coming - leaving * leaving

@@ -7,17 +7,19 @@ import { leaveFor, loadAnew } from "../going.js";
 import { onKeys, page, say } from "../page.js";
 import { keepingFocus, parsed, swapPart } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
-import { getHtml, post } from "../requests.js";
+import { getHtml, post, postForHtml } from "../requests.js";
 import { undoKeys } from "../undo.js";
 
-const TYPED_MS = 120;
+const TYPED_MS = 120, DRAGGED_MS = 30;
 const MARGINS = 26 + 300 + 104 + 24 + 36;
 
 function prepare() {
   return {
     timer: null,
+    dragTimer: null,
     at: 0,
     wanted: null, // the place of the step that is to have the focus once it is drawn
+    dragged: null, // { section, field, from, at, ... } of the line that is dragged on a strip
     asked: 0, // drawings that were asked for: an older one never takes the place of a newer
 
     init() {
@@ -28,11 +30,14 @@ function prepare() {
       rows.addEventListener("input", () => this.saveSoon());
       rows.addEventListener("change", () => this.saveSoon(0));
       rows.addEventListener("keydown", (event) => this.onFieldKey(event));
+      rows.addEventListener("pointerdown", (event) => this.startDrag(event));
+      addEventListener("pointermove", (event) => this.drag(event));
+      for (const name of ["pointerup", "pointercancel"]) addEventListener(name, () => this.endDrag());
       this.$refs.add.addEventListener("click", (event) => this.add(event.target.closest("[data-add-step]")));
       undoKeys(this.$root.dataset.undo, (words) => this.draw().then(() => say(words)));
       watchChanges((told, all) => {
         const here = told.some((each) => String(each.source) === this.$root.dataset.source);
-        if (all || here) this.draw();
+        if ((all || here) && !this.dragged) this.draw();
       });
       addEventListener("resize", () => this.draw());
       onKeys({
@@ -103,6 +108,43 @@ function prepare() {
       this.saveSoon();
     },
 
+    startDrag(event) {
+      const handle = event.target.closest("[data-drag]");
+      const field = handle?.closest("section").querySelector(`[data-key="${handle.dataset.drag}"]`);
+      if (!field || event.button) return;
+      event.preventDefault();
+      const { axis, per, lowest, highest } = handle.dataset;
+      const from = axis === "x" ? event.clientX : -event.clientY;
+      this.dragged = { field, axis, from, per: Number(per), lowest: Number(lowest), highest: Number(highest), was: number(field.value) };
+      field.closest("section").focus({ preventScroll: true });
+    },
+
+    drag(event) {
+      if (!this.dragged) return;
+      const { field, axis, from, per, lowest, highest, was } = this.dragged;
+      const grain = (Number(field.dataset.step) / 2) * (event.shiftKey ? 0.1 : 1);
+      const moved = ((axis === "x" ? event.clientX : -event.clientY) - from) * per * (event.shiftKey ? 0.1 : 1);
+      const value = Math.min(highest, Math.max(lowest, Math.round((was + moved) / grain) * grain));
+      field.value = String(Number(value.toFixed(4))).replace("-", "−");
+      this.dragTimer ??= setTimeout(() => this.drawDraft(), DRAGGED_MS);
+    },
+
+    endDrag() {
+      if (!this.dragged) return;
+      this.dragged = null;
+      clearTimeout(this.dragTimer);
+      this.dragTimer = null;
+      this.saveSoon(0);
+    },
+
+    // While a line is dragged: drawn, not kept, and one after the other.
+    async drawDraft() {
+      const steps = JSON.stringify(this.told());
+      await this.draw(() => postForHtml(this.atWidth(this.$root.dataset.draft), { steps }));
+      const hasMoved = this.dragged && JSON.stringify(this.told()) !== steps;
+      this.dragTimer = hasMoved ? setTimeout(() => this.drawDraft(), DRAGGED_MS) : null;
+    },
+
     // Every step as it stands in its sentences.
     told() {
       return this.sections().map((section) => {
@@ -138,14 +180,18 @@ function prepare() {
       }
     },
 
-    async draw() {
+    // An address of rows, to be drawn as wide as there is room.
+    atWidth(address) {
+      return `${address}?width=${Math.round(Math.max(300, this.$refs.rows.clientWidth - MARGINS))}`;
+    },
+
+    async draw(fetched = () => getHtml(this.atWidth(this.$root.dataset.rows))) {
       const number = ++this.asked;
-      const width = Math.max(300, this.$refs.rows.clientWidth - MARGINS);
       try {
-        const html = await getHtml(`${this.$root.dataset.rows}?width=${Math.round(width)}`);
+        const html = await fetched();
         if (number !== this.asked) return;
         // Who is typing keeps the field; what is drawn beside it is swapped.
-        const typing = document.activeElement?.closest("[data-key]");
+        const typing = this.dragged?.field ?? document.activeElement?.closest("[data-key]");
         const page = parsed(html), fresh = page.querySelector("#steps");
         keepingFocus(() => swapPart(document.getElementById("hear"), page.querySelector("#hear")));
         document.getElementById("called").textContent = page.querySelector("[data-called]").dataset.called;

@@ -28,7 +28,7 @@ from .sounds import (
     thunder,
 )
 
-EDITION = 4
+EDITION = 5
 """Raised when the sources below come out differently, so that files kept from before are made anew."""
 
 SEED = 1887
@@ -40,7 +40,7 @@ FADE_S = 1.5
 
 @dataclass(frozen=True)
 class DemoSource:
-    """A file of the demo: how it is called, what it is written as, and who makes it."""
+    """A file of the demo: how it is called, what it is written as, who makes it, which recipe prepares it."""
 
     title: str
     file_name: str
@@ -49,6 +49,7 @@ class DemoSource:
     bits: int
     layout: Layout
     make: Callable[[Generator, int], Signal]
+    recipe: str = ""
 
 
 STEREO, MONO, SURROUND = layout_from_count(2), layout_from_count(1), layout_of_name("5.1")
@@ -79,6 +80,15 @@ _LAMP = (
 _TIDE = (
     "This is the tide bulletin for the harbour. Low water at ten forty, one point two metres. "
     "High water at sixteen fifty five, four point eight metres. The causeway is closed from fourteen thirty."
+)
+_TALK = (
+    ("guide", 0.0, "Were you never afraid, up here, with the whole sea under you?"),
+    ("keeper", -12.0, "Afraid, no. One gets used to the height. It is the quiet that one has to learn."),
+    ("guide", 1.0, "And the fog? They say that it could last for a week."),
+    ("keeper", -11.0, "Nine days, once. I counted the horn, so as not to count the hours."),
+    ("bulletin", 8.0, "Excuse me. The tide is turning; the last boat leaves in twenty minutes."),
+    ("guide", 0.0, "Then one last question. What did you do on the first clear morning?"),
+    ("keeper", -12.0, "I opened all the windows, one after the other, and slept until the lamp had to be lit again."),
 )
 _TRAILER = "This winter, the light comes home. The Skerry Light museum. Open when the tide allows."
 
@@ -226,6 +236,21 @@ def _tide(generator: Generator, rate_hz: int) -> Signal:
     return _brought_to((voice + hiss)[:, None], rate_hz, MONO, -33.0)
 
 
+def talk_parts(rate_hz: int) -> list[tuple[Signal, Signal]]:
+    """What each of the three says in turn, and the pause after it."""
+    return [
+        (speech(text, voice, rate_hz) * ratio_from_db(level_db), np.zeros(rate_hz * (5 + number % 3) // 4))
+        for number, (voice, level_db, text) in enumerate(_TALK)
+    ]
+
+
+def _talk(generator: Generator, rate_hz: int) -> Signal:
+    """A conversation at the lamp: one of them sits far from the microphone, one comes in shouting."""
+    whole = np.concatenate([part for said, pause in talk_parts(rate_hz) for part in (said, pause)])
+    room = 3e-4 * generator.standard_normal(len(whole))
+    return _brought_to((whole + room)[:, None], rate_hz, MONO, -30.0)
+
+
 def _generator(kind: str) -> Generator:
     return np.random.default_rng([SEED, *kind.encode()])
 
@@ -246,7 +271,8 @@ DEMO_SOURCES = (
     DemoSource("Lamp room storm", "lamp_room_storm_51.wav", "mix", 48_000, 24, SURROUND, _storm),
     DemoSource("Guide: the stairs", "guide_stairs.wav", "voice", 44_100, 16, STEREO, _stairs),
     DemoSource("Guide: the lamp", "guide_lamp.wav", "voice", 44_100, 16, MONO, _lamp),
-    DemoSource("Tide bulletin", "tide_bulletin.wav", "voice", 44_100, 16, MONO, _tide),
+    DemoSource("Talk at the lamp", "talk_at_the_lamp.wav", "voice", 48_000, 24, MONO, _talk, "even-out-speech"),
+    DemoSource("Tide bulletin", "tide_bulletin.wav", "voice", 44_100, 16, MONO, _tide, "news-from-outside"),
 )
 
 

@@ -212,6 +212,14 @@ def test_it_is_heard_after_any_step_on_one_time(screen):
     expect(screen.locator("[data-take][aria-pressed=true]")).to_contain_text("As it came")
     screen.keyboard.press(" ")
     expect(hear).to_have_attribute("data-state", "still")
+    with screen.expect_request(re.compile(r"/hear/step-\d+-3/less/step-\d+-2/")) as asked:
+        screen.keyboard.press("d")  # what the third step alone did, at one gain for both
+    gains = re.search(r"gain=([-.\d]+)&less=([-.\d]+)", asked.value.url).groups()
+    assert gains[0] == gains[1]
+    expect(hear).to_have_attribute("data-less", "on")
+    screen.keyboard.press("d")
+    expect(hear).to_have_attribute("data-less", "")
+    screen.keyboard.press("Space")
 
 
 def test_a_recipe_is_taken_and_let_go_of(screen):

@@ -1,13 +1,24 @@
 """The demo: the same bytes from the same seed, and the faults that it is meant to show."""
 
+import numpy as np
 import pytest
+import soundfile
 
 from nicelevel.core.digest import sha256_of
+from nicelevel.core.files import take_in
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.sum_check import check_sum
-from nicelevel.demo.sources import DEMO_SOURCES, make_source
+from nicelevel.core.prepare import Workshop
+from nicelevel.core.recipes import shipped_recipes
+from nicelevel.demo.sources import DEMO_SOURCES, make_source, talk_parts
+from tests import reference
 
-_SHORT = {"Guide: the stairs": ["one_sided"], "Guide: the lamp": ["dead_air_tail"], "Tide bulletin": []}
+_SHORT = {
+    "Guide: the stairs": ["one_sided"],
+    "Guide: the lamp": ["dead_air_tail"],
+    "Tide bulletin": [],
+    "Talk at the lamp": [],
+}
 
 
 @pytest.mark.parametrize("title", _SHORT)
@@ -32,6 +43,26 @@ def test_stems_of_the_demo_add_up_where_they_are_meant_to(tmp_path):
             for title in (mix, *stems)
         ]
         assert check_sum(made[0], made[1:]).adds_up == adds_up
+
+
+def test_the_talk_is_far_apart_and_comes_together(tmp_path):
+    """Also what lasts but three seconds, before somebody who speaks 12 dB lower."""
+    number = next(number for number, demo in enumerate(DEMO_SOURCES) if demo.title == "Talk at the lamp")
+    path, rate_hz = make_source(number, tmp_path), DEMO_SOURCES[number].rate_hz
+    with Workshop(path, False, recipe=shipped_recipes()[DEMO_SOURCES[number].recipe].steps) as workshop:
+        chain = workshop.chain()
+    with take_in(path) as audio:
+        evened = np.concatenate(list(chain.on(audio).blocks(1 << 16)))
+    came = soundfile.read(path, always_2d=True)[0]
+    at, levels = 0, []
+    for said, pause in talk_parts(rate_hz):
+        part = slice(at, at + len(said))
+        levels.append([reference.integrated_lufs(each[part], rate_hz) for each in (came, evened)])
+        at += len(said) + len(pause)
+    before, after = np.array(levels).T
+    assert np.ptp(before) > 18.0
+    # What medium promises: within 2 LU of the whole.
+    assert np.abs(after - reference.integrated_lufs(came, rate_hz)).max() < 2.0
 
 
 def test_the_demo_has_what_the_board_should_show():

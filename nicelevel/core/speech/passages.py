@@ -16,7 +16,7 @@ from .listening import Floats, Heard
 UNIT_HOPS = 50
 """Levels are compared by half seconds of speech."""
 
-SHORTEST_UNITS, MOST_UNITS = 8, 1_200
+SHORTEST_UNITS, MOST_UNITS = 5, 1_200
 SAME_LU = 1.0
 PENALTY = 1.5
 """A change of level is believed where it explains so many times the usual variance, for each e-fold of units."""
@@ -154,6 +154,9 @@ def _onset(levels: Floats, active: NDArray[np.bool_], previous: int, begin: int,
     if not len(before) or levels[begin:end].max(initial=-np.inf) <= before.max():
         return begin
     first = max(previous, begin - ONSET_HOPS)
+    for pause_from, pause_to in runs(~active[first : min(end, begin + PAUSE_HOPS)]):
+        if pause_to - pause_from >= PAUSE_HOPS and first + pause_from <= begin:
+            return begin  # what was said before a pause is not of what follows it
     passing = np.flatnonzero(levels[first:begin] > np.percentile(before, ONSET_PERCENTILE) + ONSET_DB)
     return first + int(passing[0]) if len(passing) else begin
 

@@ -21,6 +21,7 @@ class Even(Step):
 
     do: Literal["even"] = "even"
     amount: Amount = "medium"
+    version: ClassVar[int] = 2
     finds: ClassVar[type[Found] | None] = GainPoints
 
     def find(self, before: Signal) -> GainPoints:

@@ -142,17 +142,23 @@ export class Hearing {
     return this.choose(this.added(`less ${heard}`, () => this.differenceOf(heard, one)));
   }
 
+  // What lies between two of them at their real levels: what a step took away, or put in.
+  between(key, from) {
+    const name = `less ${key} ${from}`;
+    return this.choose(this.player.key === name ? key : this.added(name, () => this.differenceOf(key, from, "real", name)));
+  }
+
   added(key, make) {
     if (!this.player.takes.has(key)) this.player.add(make());
     return key;
   }
 
-  differenceOf(key, from) {
+  differenceOf(key, from, levels = "gain", name = `less ${key}`) {
     const { rateHz } = this.player, [one, other] = [this.takeButton(key), this.takeButton(from)].map((button) => button.dataset);
     return new Take({
-      key: `less ${key}`,
+      key: name,
       address: `/hear/${key}/less/${from}/${rateHz}`,
-      query: `?s=${one.stamp}-${other.stamp}&gain=${one.gain}&less=${other.gain}`,
+      query: `?s=${one.stamp}-${other.stamp}&gain=${one[levels]}&less=${other[levels]}`,
       frames: Math.ceil(Math.min(Number(one.seconds), Number(other.seconds)) * rateHz),
       gains: { matched: 1 },
       boost: ratio(this.boostDb ?? 0),
@@ -189,7 +195,7 @@ export class Hearing {
     root.dataset.state = player?.state ?? "still";
     root.dataset.levels = this.levels;
     root.dataset.less = less ? "on" : "";
-    for (const button of root.querySelectorAll("[data-take]")) button.setAttribute("aria-pressed", button.dataset.take === (less ? key.slice(5) : key));
+    for (const button of root.querySelectorAll("[data-take]")) button.setAttribute("aria-pressed", button.dataset.take === (less ? key.split(" ")[1] : key));
     for (const gain of root.querySelectorAll("[data-gains]")) gain.textContent = gain.dataset[this.levels];
     root.querySelector("[data-hear=levels]")?.setAttribute("aria-pressed", this.levels === "real");
     root.querySelector("[data-hear=less]")?.setAttribute("aria-pressed", Boolean(less));

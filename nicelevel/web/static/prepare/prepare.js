@@ -46,6 +46,7 @@ function prepare() {
         ArrowDown: (event) => this.walk(1, event),
         Enter: () => this.here()?.querySelector("[data-key]")?.focus(),
         h: () => this.hearAfter(),
+        d: () => this.hearAlone(),
         0: () => this.switchOff(),
         Delete: () => this.takeOut(),
         k: () => this.keep(),
@@ -81,6 +82,14 @@ function prepare() {
       const key = this.here()?.dataset.hearKey;
       if (!key || !this.hearing.ready()) return;
       await this.hearing.choose(key);
+      if (!this.hearing.isPlaying) this.hearing.play();
+    },
+
+    // What the chosen step alone did: what it leaves less what came to it; pressed again, what it leaves.
+    async hearAlone() {
+      const key = this.here()?.dataset.hearKey, [, before, done] = key?.match(/^(.*-)(\d+)$/) ?? [];
+      if (!(done > 0) || "off" in this.here().dataset || !this.hearing.ready()) return say("What a step did alone is heard of a step that is on, once all of them have listened.");
+      await this.hearing.between(key, `${before}${done - 1}`);
       if (!this.hearing.isPlaying) this.hearing.play();
     },
 

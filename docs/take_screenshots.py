@@ -4,10 +4,12 @@
 """
 
 import sys
+import tempfile
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
+from nicelevel.demo.sources import DEMO_SOURCES, make_source
 from tests.browser.conftest import CHROMIUM, FLAGS, HEIGHT, WIDTH
 
 RENDERING_MS = 600_000
@@ -34,8 +36,8 @@ def take(address: str, folder: Path) -> None:
             page.keyboard.press("s")
             page.wait_for_selector(".scatter")
             page.wait_for_timeout(300)
-            page.screenshot(path=folder / f"spread-{theme}.png")
             if theme == "light":
+                page.screenshot(path=folder / "spread-light.png")
                 _prepare(page, address, folder)
             page.goto(f"{address}specs/{'loud-streaming' if theme == 'light' else 'paid-short-spot'}")
             page.wait_for_timeout(300)
@@ -51,17 +53,41 @@ def take(address: str, folder: Path) -> None:
         page.wait_for_selector(".sheet")
         page.set_viewport_size({"width": 860, "height": 1122})
         page.screenshot(path=folder / "proof-sheet.png")
+        page.set_viewport_size({"width": 1280, "height": 800})
+        _voice(page, address, folder)
         browser.close()
+
+
+def _voice(page: Page, address: str, folder: Path) -> None:
+    """The talk once more, by who knows no numbers; its job goes to the trash afterwards."""
+    number = next(number for number, demo in enumerate(DEMO_SOURCES) if demo.title == "Talk at the lamp")
+    with tempfile.TemporaryDirectory() as name:
+        page.goto(address)
+        page.wait_for_selector("td.marks .vial")
+        with page.expect_file_chooser() as chooser:
+            page.keyboard.press("v")
+        chooser.value.set_files(make_source(number, Path(name)))
+        page.wait_for_selector(".voice [data-download]")
+    page.wait_for_timeout(500)
+    page.screenshot(path=folder / "voice-light.png")
+    page.goto(address)
+    page.locator("table.jobs tbody tr").first.locator("summary").click()
+    page.locator("table.jobs tbody tr").first.get_by_text("Delete it").click()
+    page.wait_for_timeout(1_000)
 
 
 def _prepare(page: Page, address: str, folder: Path) -> None:
     """A source with steps, and the recipes."""
     page.goto(address)
     _board(page)
-    page.locator("tr[data-source]", has_text="Tide bulletin").locator("td.cell").first.click()
+    page.locator("tr[data-source]", has_text="Talk at the lamp").locator("td.cell").first.click()
     page.wait_for_selector("[data-open-prepare]")
     page.keyboard.press("p")
     page.wait_for_selector("#steps")
+    if page.locator("section.step").count() == 1:
+        page.click("text=Take a recipe")
+        page.click("text=None: as it came")
+        page.wait_for_selector("section.step", state="detached")
     for number, do in enumerate(("tick", "high_pass", "gate", "even", "pauses")):
         if page.locator("section.step").count() == number:
             page.click(f"[data-add-step={do}]")

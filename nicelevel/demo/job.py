@@ -14,7 +14,7 @@ from nicelevel.config import Config
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import NoSpaceError
 from nicelevel.core.recipes import shipped_recipes
-from nicelevel.desk.recipes import give
+from nicelevel.desk.recipes import give_named
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, database
 from nicelevel.store.jobs import all_jobs, make_job
@@ -51,7 +51,7 @@ def make_demo_job(config: Config) -> None:
             source = enqueue_source(job.id, demo.file_name, digest, path.stat().st_size, demo.title, demo.kind)
             if demo.recipe:
                 recipe = shipped_recipes()[demo.recipe]
-                give(source, recipe.steps, recipe.name)
+                give_named(source, recipe)
 
 
 def _end_with_parent() -> None:

@@ -9,6 +9,7 @@ from nicelevel.core.plan.limiter import Limited
 from nicelevel.core.plan.members import Leader, part_plans, track_plans
 from nicelevel.core.plan.per_channel import limited_of_plan
 from nicelevel.core.prepare import MeasuredOf
+from nicelevel.core.recipes.recipe import softened
 from nicelevel.core.specs import Spec
 from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.values import Plan
@@ -18,7 +19,7 @@ from nicelevel.store.models import Destination, Source
 from nicelevel.store.own_targets import own_target_of
 from nicelevel.store.specs import spec_of
 
-from .contents import Contents, contents_of, described_of
+from .contents import Contents, contents_of, described_of, sum_leader_of
 from .prepared import load_prepared, prepared_signals
 
 LIMITED_REMEMBERED = 16
@@ -32,6 +33,7 @@ def spec_at(source: Source, destination: Destination) -> Spec:
 
 def plans_of(source: Source, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
     """The plan of a source for each format of a spec. Raises as `core.plan.plans`."""
+    spec = softened(spec, (sum_leader_of(source) or source).soft_db)
     contents = contents_of(source).then(spec)
     if source.leader_id is None:
         return _alone(contents, spec, audio)

@@ -4,6 +4,7 @@ import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+from nicelevel.core.recipes import NamedRecipe
 from nicelevel.core.steps import Recipe, Step, recipe_to_json
 from nicelevel.core.values import LOSSY, Reading
 from nicelevel.store.audio import AudioFolder
@@ -20,9 +21,15 @@ MENDED, OWN = "Mended", "Own steps"
 """What a recipe is called that nobody named."""
 
 
-def give(source: Source, recipe: Recipe, name: str | None) -> None:
-    """A source its steps, none for as it came."""
-    give_recipe(source, json.dumps(recipe_to_json(recipe)) if recipe else None, name if recipe else None)
+def give(source: Source, recipe: Recipe, name: str | None, soft_db: float = 0.0) -> None:
+    """A source its steps, none for as it came, and what is wished of limiters."""
+    is_any = recipe or soft_db
+    give_recipe(source, json.dumps(recipe_to_json(recipe)) if recipe else None, name if is_any else None, soft_db)
+
+
+def give_named(source: Source, recipe: NamedRecipe) -> None:
+    """A source all that a recipe wishes."""
+    give(source, recipe.steps, recipe.name, recipe.limiter.soft_db)
 
 
 def mend(source: Source, reading: Reading, codes: Sequence[str] | None = None) -> bool:
@@ -33,7 +40,7 @@ def mend(source: Source, reading: Reading, codes: Sequence[str] | None = None) -
     own = recipe_of(source)
     steps = tuple(step for step in mending(reading, codes) if step not in own)
     if steps:
-        give(source, (*steps, *own), source.recipe_name or MENDED)
+        give(source, (*steps, *own), source.recipe_name or MENDED, source.soft_db)
     return bool(steps)
 
 
@@ -86,12 +93,12 @@ def prepare_by_rules(source: Source, audio: AudioFolder) -> bool:
     if rule is None:
         return False
     known = known_recipes().get(rule.recipe) if rule.recipe else None
-    if source.recipe_json is not None:
+    if source.recipe_name is not None:
         return bool(rule.renders)
     if rule.recipe is None:
         mend(source, reading)
     elif known:
-        give(source, known.recipe.steps, known.name)
+        give_named(source, known.recipe)
     return bool(rule.renders)
 
 

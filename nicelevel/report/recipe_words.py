@@ -19,7 +19,11 @@ def recipe_line(recipe: NamedRecipe) -> str:
 
 def limiter_line(recipe: NamedRecipe) -> str:
     """What it wishes of a destination's limiter; empty where it wishes nothing."""
-    soft_db = recipe.limiter.soft_db
+    return soft_line(recipe.limiter.soft_db)
+
+
+def soft_line(soft_db: float) -> str:
+    """The same of a figure alone."""
     return (
         f"A limiter, where a destination allows one, begins {amount(soft_db)} dB under its ceiling."
         if soft_db

@@ -69,7 +69,8 @@ class Reading(_Table):
 class Source(_Table):
     """A file taken into a job.
 
-    recipe_json: steps that are done to it first, in the words of `core.steps.table`; is_ruled: the rules of its job
+    recipe_json: steps that are done to it first, in the words of `core.steps.table`; soft_db:
+    what is wished of every destination's limiter; is_ruled: the rules of its job
     were asked for it, and are not again.
     """
 
@@ -99,6 +100,7 @@ class Source(_Table):
     place = DoubleField(null=True)
     recipe_json = TextField(null=True)
     recipe_name = CharField(max_length=80, null=True)
+    soft_db = DoubleField(default=0.0)
     is_ruled = BooleanField(default=False)
     trashed_at = DateTimeTZField(null=True)
 

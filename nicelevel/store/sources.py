@@ -38,9 +38,9 @@ def add_source(
     return source
 
 
-def give_recipe(source: Source, recipe_json: str | None, name: str | None) -> None:
-    """Keep the steps that are done to a source first; None for none."""
-    Source.update(recipe_json=recipe_json, recipe_name=name).where(Source.id == source.id).execute()
+def give_recipe(source: Source, recipe_json: str | None, name: str | None, soft_db: float = 0.0) -> None:
+    """Keep the steps that are done to a source first, None for none, and what is wished of limiters."""
+    Source.update(recipe_json=recipe_json, recipe_name=name, soft_db=soft_db).where(Source.id == source.id).execute()
     announce(source.job_id, source.id)
     for member in Source.select(Source.id).where(Source.leader == source.id):
         announce(source.job_id, member.id)
@@ -81,9 +81,9 @@ def take_place(source: Source) -> None:
         for own in OwnTarget.select().where(OwnTarget.source == old.id):
             row = {"source": source.id, "destination": own.destination_id, "target": own.target}
             OwnTarget.insert(**row).on_conflict_ignore().execute()
-        if old.recipe_json:
-            given = {"recipe_json": old.recipe_json, "recipe_name": old.recipe_name}
-            Source.update(**given).where(Source.id == source.id, Source.recipe_json.is_null()).execute()
+        if old.recipe_name:
+            given = {"recipe_json": old.recipe_json, "recipe_name": old.recipe_name, "soft_db": old.soft_db}
+            Source.update(**given).where(Source.id == source.id, Source.recipe_name.is_null()).execute()
         if old.leader_id:
             Source.update(leader=old.leader_id).where(Source.id == source.id).execute()
             Source.update(leader=None).where(Source.id == old.id).execute()

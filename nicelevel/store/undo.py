@@ -31,6 +31,7 @@ _COLUMNS: dict[str, tuple[type[Any], tuple[str, ...]]] = {
             "counts",
             "recipe_json",
             "recipe_name",
+            "soft_db",
             "trashed_at",
         ),
     ),

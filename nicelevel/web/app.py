@@ -102,7 +102,7 @@ def _teach_templates(app: Flask) -> None:
     ):
         app.jinja_env.globals[function.__name__] = function
     app.jinja_env.globals["miniatures"] = miniatures
-    app.jinja_env.globals["recipes"] = lambda: [each.recipe for each in known_recipes().values() if each.recipe.steps]
+    app.jinja_env.globals["recipes"] = lambda: [each.recipe for each in known_recipes().values()]
 
 
 def _use_database_per_request(app: Flask) -> None:

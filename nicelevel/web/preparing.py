@@ -32,7 +32,7 @@ from nicelevel.report.prepare_view import (
     times_of,
 )
 from nicelevel.report.reading_view import facts_line
-from nicelevel.report.recipe_words import steps_line
+from nicelevel.report.recipe_words import soft_line, steps_line
 from nicelevel.store.found import found_of
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures, load_reading
@@ -132,27 +132,27 @@ def keep(source_id: int) -> Any:
         raise SpecError("There is no step to keep.")
     if name in (giving.MENDED, giving.OWN):
         raise SpecError(f"{name} is what steps are called that nobody named: give them another name.")
-    known = keep_recipe(recipe_to_toml(_named(name, recipe_to_json(steps))))
+    known = keep_recipe(recipe_to_toml(_named(name, recipe_to_json(steps), source.soft_db)))
     with changing(f"kept the steps of {source.title} as {name}", source.job_id):
-        give_recipe(source, source.recipe_json, known.name)
+        give_recipe(source, source.recipe_json, known.name, source.soft_db)
     return jsonify(slug=known.slug, version=known.version)
 
 
 def _give_as_told(source: Source, told: list[dict[str, Any]], words: str, also: Sequence[int] | None = None) -> None:
     """The same steps for a source and those that are prepared with it. also: their ids, by default of the address."""
     asked = request.args.getlist("with", type=int) if also is None else also
-    name = (source.recipe_name or giving.OWN) if told else None
+    name = (source.recipe_name or giving.OWN) if told or source.soft_db else None
     found = [source, *(each for each in _others(source) if each.id in asked)]
     with changing(words, source.job_id):
         for each in found:
-            give_recipe(each, json.dumps(told) if told else None, name)
+            give_recipe(each, json.dumps(told) if told else None, name, source.soft_db)
     enqueue_preparations(source.job_id, audio(), [each.id for each in found])
 
 
-def _named(name: str, steps: Sequence[dict[str, Any]]) -> NamedRecipe:
+def _named(name: str, steps: Sequence[dict[str, Any]], soft_db: float = 0.0) -> NamedRecipe:
     """Raises SpecError where a name or a step is none."""
     try:
-        return NamedRecipe.model_validate({"recipe": {"name": name}, "steps": steps})
+        return NamedRecipe.model_validate({"recipe": {"name": name}, "steps": steps, "limiter": {"soft_db": soft_db}})
     except ValidationError as error:
         key, reason = problem_of(error)
         raise SpecError(f"{key}: {reason}.", key) from error
@@ -257,14 +257,13 @@ def prepare(job_id: int) -> Any:
     """Give some sources of a job a recipe by its slug; without one they are as they came."""
     found, slug = _sources(job_id), request.form.get("recipe", "")
     recipe = find_recipe(slug).recipe if slug else None
-    if recipe and not recipe.steps:
-        raise SpecError(
-            f"{recipe.name} has no steps: it is a wish of a destination's limiter, its soft knee in a spec."
-        )
     words = f"prepared {_counted(found)} by {recipe.name}" if recipe else f"left {_counted(found)} as they came"
     with changing(words, job_id):
         for source in found:
-            giving.give(source, recipe.steps if recipe else (), recipe.name if recipe else None)
+            if recipe:
+                giving.give_named(source, recipe)
+            else:
+                giving.give(source, (), None)
     enqueue_preparations(job_id, audio(), [each.id for each in found])
     return jsonify(prepared=len(found))
 
@@ -281,8 +280,8 @@ def mend(job_id: int) -> Any:
 
 
 def recipe_words(source: Source) -> str:
-    """What is done to a source first, step after step."""
-    return steps_line(recipe_of(source))
+    """What is done to a source first, step after step, and what is wished of limiters."""
+    return " ".join(filter(None, (steps_line(recipe_of(source)), soft_line(source.soft_db))))
 
 
 def _sources(job_id: int) -> list[Source]:

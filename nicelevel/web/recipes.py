@@ -10,7 +10,7 @@ from nicelevel.core.recipes.harms import harms_of
 from nicelevel.core.recipes.library import reasons_of
 from nicelevel.core.recipes.write import recipe_to_toml
 from nicelevel.core.toml import LARGEST_TOML_BYTES
-from nicelevel.desk.recipes import give, uses_of
+from nicelevel.desk.recipes import give_named, uses_of
 from nicelevel.store.recipes import (
     find_recipe,
     free_name,
@@ -102,7 +102,7 @@ def bring_up(slug: str) -> Any:
         mine = [source for source in older if source.job_id == job_id]
         with changing(f"brought {known.name} up to version {known.version}", job_id):
             for source in mine:
-                give(source, known.recipe.steps, known.name)
+                give_named(source, known.recipe)
         enqueue_preparations(job_id, audio(), [source.id for source in mine])
     return jsonify(sources=len(older))
 

@@ -24,9 +24,9 @@ rules = Blueprint("rules", __name__, url_prefix="/jobs/<int:job_id>/rules")
 @rules.get("/")
 def index(job_id: int) -> Any:
     job = job_or_404(job_id)
-    named = {slug: known.name for slug, known in known_recipes().items() if known.recipe.steps}
+    named = {slug: known.name for slug, known in known_recipes().items()}
     found = [(rule, _line(rule, named)) for rule in rules_of(job_id)]
-    plain = sum(source.state == "measured" and source.recipe_json is None for source in sources_of(job_id))
+    plain = sum(source.state == "measured" and source.recipe_name is None for source in sources_of(job_id))
     return render_template(
         "recipes/rules.html",
         job=job,
@@ -54,8 +54,8 @@ def add(job_id: int) -> Any:
         raise SpecError("A rule goes by the kind, the channels and the name of a file.")
     if len(told["name_has"] or "") > 100:
         raise SpecError("What a name must have is 100 letters at most.")
-    if told["recipe"] and not find_recipe(told["recipe"]).recipe.steps:
-        raise SpecError("That recipe has no steps: it is a wish of a destination's limiter.")
+    if told["recipe"]:
+        find_recipe(told["recipe"])
     with changing("added a rule for what comes in", job_id):
         add_rule(job_id, renders="renders" in request.form, **told)
     return jsonify(rules=len(rules_of(job_id)))
@@ -73,7 +73,7 @@ def remove(job_id: int, rule_id: int) -> Any:
 def apply(job_id: int) -> Any:
     """Have the rules hold for what is here already and has no recipe."""
     job_or_404(job_id)
-    plain = [each for each in sources_of(job_id) if each.state == "measured" and each.recipe_json is None]
+    plain = [each for each in sources_of(job_id) if each.state == "measured" and each.recipe_name is None]
     with changing("had the rules hold for what is here", job_id):
         rendered = [source for source in plain if prepare_by_rules(rule_again(source), audio())]
     enqueue_preparations(job_id, audio(), [source.id for source in plain])

@@ -204,7 +204,15 @@ def test_steps_that_are_brought_back_by_undo_are_done(client, job, take, work_of
     assert 'data-pending=""' in _rows(client, take)
 
 
-def test_a_recipe_without_steps_is_not_given_to_a_source(client, job, take):
-    answer = client.post(f"/jobs/{job.id}/prepare", data={"source": take, "recipe": "louder-softly"}, headers=JSON)
-    assert answer.status_code == 422
-    assert "has no steps" in answer.json["error"]["message"]
+def test_a_recipe_without_steps_is_a_wish_of_limiters(client, job, take, work_off):
+    """It stays while steps are added and taken out, and goes with the recipe."""
+    client.post(f"/jobs/{job.id}/prepare", data={"source": take, "recipe": "louder-softly"}, headers=JSON)
+    assert (find_source(take).recipe_name, find_source(take).soft_db) == ("Louder, softly", 3.0)
+    assert "begins 3 dB under its ceiling" in client.get(f"/jobs/{job.id}").text
+    _save(client, take, {"do": "dc"})
+    _save(client, take)
+    assert (find_source(take).recipe_name, find_source(take).soft_db) == ("Louder, softly", 3.0)
+    client.post(f"/jobs/{job.id}/prepare", data={"source": take, "recipe": ""}, headers=JSON)
+    assert (find_source(take).recipe_name, find_source(take).soft_db) == (None, 0.0)
+    client.post(f"/jobs/{job.id}/undo", headers=JSON)
+    assert find_source(take).soft_db == 3.0

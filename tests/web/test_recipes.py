@@ -214,7 +214,6 @@ def test_what_is_noted_is_mended_by_rule_and_a_rule_is_taken_away_and_back(clien
         {"channels": "7"},
         {"recipe": "none-such"},
         {"name_has": "x" * 101},
-        {"recipe": "louder-softly"},
     ],
 )
 def test_a_rule_that_makes_no_sense_is_answered_by_a_sentence(client, job, told):

@@ -13,6 +13,7 @@ from nicelevel.desk.contents import contents_of, recipe_of
 from nicelevel.desk.current import current_deliverables
 from nicelevel.desk.mending import mend_words, mending
 from nicelevel.desk.planning import plans_of
+from nicelevel.desk.recipes import give_named
 from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.jobs import add_destination, destinations_of
 from nicelevel.store.models import Deliverable, Preparing, Reading, Source
@@ -23,6 +24,8 @@ from nicelevel.store.specs import keep_version, spec_of
 from nicelevel.web.board import board_of
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders, enqueue_source
 from tests import signals
+
+from .conftest import WAV_FEED
 
 RATE_HZ = 48_000
 FLOAT = (
@@ -55,6 +58,36 @@ def _with_gaps():
     """Two sounds with silence in front, between and behind."""
     parts = [signals.silence(1), signals.programme(2, seed=2), signals.silence(2), signals.programme(2, seed=3)]
     return np.concatenate([*parts, signals.silence(1.5)])
+
+
+def test_a_soft_knee_is_asked_of_every_limiter_and_what_was_written_without_it_is_not_handed_over(
+    take_in, work_off, store, job, config
+):
+    """Of a set its leader's; a spec's own figure stays."""
+    (place, _) = destinations_of(job.id)
+    source = take_in("song.wav", signals.programme(6, seed=4))
+    work_off()
+    made, _ = _rendered(source, place, store, work_off, config)
+    assert made.plan["action"] == "limit"
+    assert [each.id for each in current_deliverables(job.id, store)] == [made.id]
+    give_named(source, load_recipe("louder-softly"))
+    source = find_source(source.id)
+    (plan,) = plans_of(source, spec_of(place.spec), store)
+    assert plan.limiting.limiter.soft_db == 3.0
+    assert plan.chain.is_nothing
+    assert current_deliverables(job.id, store) == []
+    again, _ = _rendered(source, place, store, work_off, config)
+    assert again.measured["true_peak_dbtp"] <= -1.0
+    assert [each.id for each in current_deliverables(job.id, store)] == [again.id]
+    part = take_in("part.wav", 0.5 * signals.programme(6, seed=4))
+    work_off()
+    link_set(source, [part])
+    (planned,) = plans_of(find_source(part.id), spec_of(place.spec), store)
+    assert planned.limiting.limiter.soft_db == 3.0
+    own = WAV_FEED.replace("[[formats]]", "soft_db = 1.5\n[[formats]]").replace("Feed", "Soft")
+    keep_version("soft", own)
+    (planned,) = plans_of(source, spec_of(add_destination(job.id, "soft").spec), store)
+    assert planned.limiting.limiter.soft_db == 1.5
 
 
 def test_a_source_is_delivered_as_its_recipe_makes_it(take_in, work_off, store, job, config):

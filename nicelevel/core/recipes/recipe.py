@@ -47,9 +47,14 @@ class NamedRecipe(BaseModel):
 
     def on(self, spec: Spec) -> Spec:
         """A spec with what is wished of its limiter."""
-        if not self.limiter.soft_db or spec.method.soft_db:
-            return spec
-        return spec.model_copy(update={"method": spec.method.model_copy(update={"soft_db": self.limiter.soft_db})})
+        return softened(spec, self.limiter.soft_db)
+
+
+def softened(spec: Spec, soft_db: float) -> Spec:
+    """A spec whose limiter begins so far under its ceiling, where it wishes nothing itself."""
+    if not soft_db or spec.method.soft_db:
+        return spec
+    return spec.model_copy(update={"method": spec.method.model_copy(update={"soft_db": soft_db})})
 
 
 def parse_recipe(toml_text: str, slug: str) -> NamedRecipe:

@@ -13,13 +13,16 @@ def up(migrator, db):
         " channels varchar(10) CHECK (channels IN ('one', 'two', 'more')), name_has varchar(100),"
         " recipe varchar(100), renders boolean NOT NULL DEFAULT false)"
     )
-    db.execute_sql("ALTER TABLE source ADD COLUMN is_ruled boolean NOT NULL DEFAULT false")
+    db.execute_sql(
+        "ALTER TABLE source ADD COLUMN is_ruled boolean NOT NULL DEFAULT false,"
+        " ADD COLUMN soft_db double precision NOT NULL DEFAULT 0"
+    )
     db.execute_sql("UPDATE source SET is_ruled = true")
     db.execute_sql("CREATE INDEX intake_rule_job_id ON intake_rule (job_id)")
 
 
 def down(migrator, db):
-    db.execute_sql("ALTER TABLE source DROP COLUMN is_ruled")
+    db.execute_sql("ALTER TABLE source DROP COLUMN is_ruled, DROP COLUMN soft_db")
     db.execute_sql("DROP TABLE intake_rule")
     db.execute_sql("DROP TABLE recipe_in_trash")
     db.execute_sql("DROP TABLE recipe_version")

@@ -337,7 +337,8 @@ function board() {
       const button = event.target.closest("button");
       if (!button) return;
       button.closest("details").open = false;
-      if ("mendAll" in button.dataset) this.mend();
+      if ("stepByStep" in button.dataset) this.openPrepare();
+      else if ("mendAll" in button.dataset) this.mend();
       else this.prepare(button.dataset.prepare);
     },
 
@@ -542,9 +543,16 @@ function board() {
       if (link) leaveFor(link.href);
     },
 
+    // Of those that are picked the first, the others with it.
     async openPrepare() {
+      if (this.picked.length > 1) return leaveFor(this.prepareAll());
       const link = await this.ofCloseUp("[data-open-prepare]");
       if (link) leaveFor(link.href);
+    },
+
+    prepareAll() {
+      const [first, ...others] = this.picked;
+      return `${this.$root.dataset.prepareOne.replace("/0/", `/${first}/`)}?${new URLSearchParams(others.map((id) => ["with", id]))}`;
     },
 
     startFilter() {

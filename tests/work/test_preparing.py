@@ -65,7 +65,9 @@ def test_a_soft_knee_is_asked_of_every_limiter_and_what_was_written_without_it_i
 ):
     """Of a set its leader's; a spec's own figure stays."""
     (place, _) = destinations_of(job.id)
-    source = take_in("song.wav", signals.programme(6, seed=4))
+    song = 0.3 * signals.programme(6, seed=4)
+    song[RATE_HZ :: RATE_HZ // 2] = 0.9
+    source = take_in("song.wav", song)
     work_off()
     made, _ = _rendered(source, place, store, work_off, config)
     assert made.plan["action"] == "limit"
@@ -79,9 +81,9 @@ def test_a_soft_knee_is_asked_of_every_limiter_and_what_was_written_without_it_i
     again, _ = _rendered(source, place, store, work_off, config)
     assert again.measured["true_peak_dbtp"] <= -1.0
     assert [each.id for each in current_deliverables(job.id, store)] == [again.id]
-    part = take_in("part.wav", 0.5 * signals.programme(6, seed=4))
+    part = take_in("part.wav", 0.5 * song)
     work_off()
-    link_set(source, [part])
+    link_set(source, [part], "sum")
     (planned,) = plans_of(find_source(part.id), spec_of(place.spec), store)
     assert planned.limiting.limiter.soft_db == 3.0
     own = WAV_FEED.replace("[[formats]]", "soft_db = 1.5\n[[formats]]").replace("Feed", "Soft")

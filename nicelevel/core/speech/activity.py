@@ -1,5 +1,7 @@
 """When somebody speaks, told from the level against the floor."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -31,7 +33,7 @@ def levels_of(energies: Floats) -> Floats:
 
 def is_active(levels: Floats) -> NDArray[np.bool_]:
     """Where a voice sounds, 10 ms by 10 ms."""
-    floor, top = _local(levels, FLOOR_PERCENTILE), _local(levels, TOP_PERCENTILE)
+    floor, top = _local(levels, (FLOOR_PERCENTILE, TOP_PERCENTILE))
     over_db = np.clip(OVER_FLOOR_SHARE * (top - floor), LEAST_OVER_DB, MOST_OVER_DB)
     active: NDArray[np.bool_] = levels > floor + over_db
     return _without_short(active, SHORTEST_WORD_HOPS)
@@ -42,14 +44,18 @@ def is_speaking(active: NDArray[np.bool_]) -> NDArray[np.bool_]:
     return ~_without_short(~active, SHORTEST_PAUSE_HOPS)
 
 
-def _local(levels: Floats, percentile: float) -> Floats:
-    """A percentile of what lies about each place, from places a second apart."""
-    apart = LOCAL_HOPS // 10
+def _local(levels: Floats, percentiles: Sequence[float]) -> list[Floats]:
+    """Percentiles of what lies about each place, from places a second apart; near the ends of what there is."""
+    apart, half = LOCAL_HOPS // 10, LOCAL_HOPS // 2
     at = np.arange(0, len(levels) + apart, apart)
-    near = (levels[max(0, each - LOCAL_HOPS // 2) : each + LOCAL_HOPS // 2] for each in at)
-    found = [float(np.percentile(each, percentile)) for each in near]
-    interpolated: Floats = np.interp(np.arange(len(levels)), at, found)
-    return interpolated
+    is_inner = (at >= half) & (at + half <= len(levels))
+    found = np.empty((len(percentiles), len(at)))
+    if is_inner.any():
+        windows = np.lib.stride_tricks.sliding_window_view(levels, LOCAL_HOPS)[at[is_inner] - half]
+        found[:, is_inner] = np.percentile(windows, percentiles, axis=1)
+    for number in np.flatnonzero(~is_inner):
+        found[:, number] = np.percentile(levels[max(0, at[number] - half) : at[number] + half], percentiles)
+    return [np.interp(np.arange(len(levels)), at, each) for each in found]
 
 
 def _without_short(flags: NDArray[np.bool_], shortest: int) -> NDArray[np.bool_]:

@@ -1,5 +1,6 @@
 """The gain that evens speech out."""
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from typing import Literal
 
@@ -87,9 +88,10 @@ def _curve(found: Sequence[Passage], asked: Floats, speaking: NDArray[np.bool_])
         most[part] = np.minimum(most[part], gain_db)
     rises = np.where(speaking, SPEAKING_DB_PER_S / HOPS_PER_SECOND, 0.0)
     falls = np.where(speaking, SPEAKING_DB_PER_S / HOPS_PER_SECOND, 0.0)
+    ends = sorted(passage.last for passage in found)
     for first, last in runs(~speaking):
         # Before the first word the gain is that of the first word; from one passage to the next it may move at once.
-        is_between = any(first - EARLY_HOPS <= passage.last <= last for passage in found)
+        is_between = bisect_left(ends, first - EARLY_HOPS) < bisect_right(ends, last)
         fall_db_per_s = PAUSE_DB_PER_S if is_between else SPEAKING_DB_PER_S
         falls[first : min(last, first + INTO_PAUSE_HOPS)] = fall_db_per_s / HOPS_PER_SECOND if first else 0.0
     bound(most, rises, falls)

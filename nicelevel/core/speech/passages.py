@@ -118,19 +118,26 @@ def _place_of_change(about: int, levels: Floats, active: NDArray[np.bool_]) -> i
     ]
     wins = dict.fromkeys(range(begin, end, LOOK_APART_HOPS), 0.0)
     wins |= {(first + last) // 2: GAP_SHARE * min(1.0, (last - first) / PAUSE_HOPS) for first, last in gaps}
-    told = {place: _told_by(levels[begin:end], active[begin:end], place - begin) for place in wins}
+    shares = _told_by(levels[begin:end], active[begin:end])
+    told = {place: float(shares[place - begin]) for place in wins}
     best = max(wins, key=lambda place: told[place] + wins[place])
     return best if told[best] > 0.0 else about
 
 
-def _told_by(levels: Floats, active: NDArray[np.bool_], place: int) -> float:
-    """The share of the variance of what sounds that a change at a place explains."""
-    before, after = levels[:place][active[:place]], levels[place:][active[place:]]
-    if min(len(before), len(after)) < LEAST_HOPS:
-        return 0.0
-    together = np.concatenate((before, after))
-    left = len(before) * before.var() + len(after) * after.var()
-    return float(1.0 - left / max(1e-9, len(together) * together.var()))
+def _told_by(levels: Floats, active: NDArray[np.bool_]) -> Floats:
+    """The share of the variance of what sounds that a change at each place explains; 0 too near to an end."""
+    sounding = np.where(active, levels - levels.mean(), 0.0)
+    counts, sums, squares = (
+        np.concatenate(([0.0], np.cumsum(each))) for each in (active.astype(np.float64), sounding, sounding**2)
+    )
+    before, after = counts[:-1], counts[-1] - counts[:-1]
+    enough = (before >= LEAST_HOPS) & (after >= LEAST_HOPS)
+    left = (
+        squares[-1] - sums[:-1] ** 2 / np.maximum(before, 1.0) - (sums[-1] - sums[:-1]) ** 2 / np.maximum(after, 1.0)
+    )
+    together = squares[-1] - sums[-1] ** 2 / max(1.0, counts[-1])
+    shares: Floats = np.where(enough, 1.0 - left / max(1e-9, together), 0.0)
+    return shares
 
 
 def _between(changes: list[int], heard: Heard, levels: Floats, active: NDArray[np.bool_]) -> Iterator[Passage]:

@@ -117,6 +117,9 @@ class _Part:
         settled: NDArray[np.float64] = np.where(np.abs(left_db) < SETTLED_DB, 0.0, left_db) + self.to_db
         return settled
 
+    def gain_db_at(self, frame: int) -> float:
+        return float(self.at(np.array([float(frame)]))[0])
+
     @cached_property
     def settles_at(self) -> int:
         """The frame from which on the gain rests."""
@@ -171,23 +174,27 @@ class _Opening:
         for number, (first, last) in enumerate(self.gaps):
             closing = _Part(first, closed_db if first == 0 else gain_db, closed_db, self.release)
             yield closing
-            opening = _Part(last, float(closing.at(np.array([float(last)]))[0]), 0.0, self.attack)
+            opening = _Part(last, closing.gain_db_at(last), 0.0, self.attack)
             yield opening
             upto = self.gaps[number + 1][0] if number + 1 < len(self.gaps) else self.frames
-            gain_db = float(opening.at(np.array([float(upto)]))[0])
+            gain_db = opening.gain_db_at(upto)
 
     @cached_property
     def _firsts(self) -> NDArray[np.int64]:
         return np.array([part.first for part in self._parts], np.int64)
 
     def at(self, frames: NDArray[np.integer[Any]]) -> NDArray[np.float64]:
-        numbers = np.searchsorted(self._firsts, frames, "right") - 1
-        gains_db = np.empty(len(frames))
-        for number in np.unique(numbers):
-            here = numbers == number
-            gains_db[here] = self._parts[number].at(frames[here].astype(np.float64))
-        gains: NDArray[np.float64] = 10.0 ** (gains_db / 20.0)
+        first, from_db, to_db, constant = self._table[:, np.searchsorted(self._firsts, frames, "right") - 1]
+        rests = (constant <= 0.0) | (from_db == to_db)
+        left_db = (from_db - to_db) * np.exp((first - frames) / np.where(rests, 1.0, constant))
+        left_db[rests | (np.abs(left_db) < SETTLED_DB)] = 0.0
+        gains: NDArray[np.float64] = 10.0 ** ((left_db + to_db) / 20.0)
         return gains
+
+    @cached_property
+    def _table(self) -> NDArray[np.float64]:
+        """First frame, gains and time constant of each part, a column each."""
+        return np.array([(part.first, part.from_db, part.to_db, part.frames) for part in self._parts]).T
 
     def gains(self, first: int, last: int) -> NDArray[np.float64] | None:
         begin = int(np.searchsorted(self._firsts, first, "right")) - 1

@@ -51,7 +51,8 @@ def passages_of(
     units = [unit for first, last in runs(speaking) for unit in _units(first + np.flatnonzero(active[first:last]))]
     if len(units) < SHORTEST_UNITS:
         return []
-    energies = np.array([heard.energies[unit].mean() for unit in units])
+    lengths = np.array([len(unit) for unit in units])
+    energies = np.add.reduceat(heard.energies[np.concatenate(units)], np.cumsum(lengths) - lengths) / lengths
     units_db = 10.0 * np.log10(np.maximum(energies, 1e-12))
     changes = [_place_of_change(int(units[at][0]), levels, active) for at in _changes(units_db)]
     found = list(_between(changes, heard, levels, active))

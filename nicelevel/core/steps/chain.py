@@ -26,7 +26,7 @@ class Done:
     before: Shape = field(compare=False)
     stages: tuple[Stage, ...] = field(compare=False, repr=False)
 
-    @property
+    @cached_property
     def words(self) -> str:
         return self.step.words(self.before, self.found)
 

@@ -118,7 +118,10 @@ class _Part:
         return settled
 
     def gain_db_at(self, frame: int) -> float:
-        return float(self.at(np.array([float(frame)]))[0])
+        if self.frames <= 0.0 or self.from_db == self.to_db:
+            return self.to_db
+        left_db = (self.from_db - self.to_db) * math.exp((self.first - frame) / self.frames)
+        return self.to_db if abs(left_db) < SETTLED_DB else self.to_db + left_db
 
     @cached_property
     def settles_at(self) -> int:

@@ -62,8 +62,9 @@ def _voice(page: Page, address: str, folder: Path) -> None:
     """The talk once more, by who knows no numbers; its job goes to the trash afterwards."""
     number = next(number for number, demo in enumerate(DEMO_SOURCES) if demo.title == "Talk at the lamp")
     with tempfile.TemporaryDirectory() as name:
+        page.on("filechooser", lambda _: None)  # from then on they are caught, however soon one comes
         page.goto(address)
-        page.wait_for_selector("td.marks .vial")
+        page.wait_for_selector("table.jobs .miniatures svg")
         with page.expect_file_chooser() as chooser:
             page.keyboard.press("v")
         chooser.value.set_files(make_source(number, Path(name)))

@@ -14,6 +14,7 @@ def _answer(page, text):
 
 
 def test_steps_are_kept_as_a_recipe_and_given_from_the_board(screen, tmp_path):  # noqa: F811
+    screen.on("filechooser", lambda _: None)  # from then on they are caught, however soon one comes
     _add(screen, "tick", "gate")
     screen.keyboard.press("k")
     _answer(screen, "Bulletins")

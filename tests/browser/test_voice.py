@@ -57,6 +57,7 @@ def test_from_a_drop_to_a_download_without_a_figure(page, live, tmp_path):
 
 
 def test_what_is_no_recording_is_said(page, live, tmp_path):
+    page.on("filechooser", lambda _: None)  # from then on they are caught, however soon one comes
     page.goto(live.address)
     with page.expect_file_chooser() as chooser:
         page.click("text=Choose the recording")

@@ -25,6 +25,7 @@ def take(address: str, folder: Path) -> None:
             page.goto(address)
             page.evaluate("theme => localStorage.setItem('theme', theme)", "dark" if theme == "dim" else "light")
             page.goto(address)
+            page.wait_for_selector("table.jobs .miniatures svg")
             page.screenshot(path=folder / f"jobs-{theme}.png")
             _board(page)
             page.screenshot(path=folder / f"board-{theme}.png")

@@ -4,10 +4,15 @@ from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
 
+import numpy as np
+from numpy.typing import NDArray
+
 from nicelevel.core.errors import NiceLevelError, NotPreparedError
+from nicelevel.core.measure.hop_files import open_hops
 from nicelevel.core.plan.formats import possible_formats
 from nicelevel.core.prepare import Measured, MeasuredOf, recipe_for
 from nicelevel.core.prepare.for_output import recipe_for_two
+from nicelevel.core.prepare.under import level_under
 from nicelevel.core.specs import Spec
 from nicelevel.core.steps import Recipe, Step, resolve
 from nicelevel.core.steps.chain import described
@@ -104,6 +109,12 @@ def missing_preparations(contents: Contents, spec: Spec, audio: AudioFolder) -> 
     outputs = [output for _, output in possible_formats(source, spec)]
     asked = {recipe_for(source, each, spec) for output in outputs for each in (output.of_all_channels, output)}
     return {recipe for recipe in asked if is_missing(contents, recipe, audio)}
+
+
+@lru_cache(maxsize=64)
+def level_of_what_is_under(digest: str, hz: float, order: int, audio: AudioFolder) -> NDArray[np.float64] | None:
+    """RMS every 10 ms of what some audio has under a frequency, as a high-pass of an order would take it away."""
+    return level_under(open_hops(audio.hops_folder(digest)).low_band, hz, order)
 
 
 def missing_for_two(contents: Contents, audio: AudioFolder) -> Recipe | None:

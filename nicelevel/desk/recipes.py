@@ -8,6 +8,7 @@ from nicelevel.core.recipes import NamedRecipe
 from nicelevel.core.steps import Recipe, Step, recipe_to_json
 from nicelevel.core.values import LOSSY, Reading
 from nicelevel.store.audio import AudioFolder
+from nicelevel.store.database import database
 from nicelevel.store.models import IntakeRule, Source
 from nicelevel.store.readings import load_figures
 from nicelevel.store.recipes import KnownRecipe, known_recipes
@@ -86,20 +87,24 @@ def prepare_by_rules(source: Source, audio: AudioFolder) -> bool:
 
     A recipe that it has it keeps. Whether it is to be rendered at once.
     """
-    if source.is_ruled or not take_under_rules(source):
-        return False
     reading = load_figures(source.digest, audio)
-    rule = next((each for each in rules_of(source.job_id) if fits(each, source.file_name, reading)), None)
-    if rule is None:
-        return False
-    known = known_recipes().get(rule.recipe) if rule.recipe else None
-    if source.recipe_name is not None:
+    with database.atomic():
+        if source.is_ruled or not take_under_rules(source):
+            return False
+        rule = next((each for each in rules_of(source.job_id) if fits(each, source.file_name, reading)), None)
+        if rule is None:
+            return False
+        if source.recipe_name is None:
+            _prepare_by(rule, source, reading)
         return bool(rule.renders)
-    if rule.recipe is None:
-        mend(source, reading)
-    elif known:
-        give_named(source, known.recipe)
-    return bool(rule.renders)
+
+
+def _prepare_by(rule: IntakeRule, source: Source, reading: Reading) -> None:
+    mended, known = mending(reading) if rule.mends else (), known_recipes().get(rule.recipe or "")
+    if known:
+        give(source, (*mended, *known.recipe.steps), known.name, known.recipe.limiter.soft_db)
+    else:
+        give(source, mended, MENDED)
 
 
 def fits(rule: IntakeRule, file_name: str, reading: Reading) -> bool:

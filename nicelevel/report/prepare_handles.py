@@ -97,13 +97,27 @@ def _y(value_db: float, height: int) -> float:
 def _level(made: Sketched, place: Callable[[float], float], height: int) -> str:
     """The highest level of each few pixels: of samples, or over 10 ms, as the step goes by it."""
     values = _gone_by(made.step, made.came)
+    seconds = len(values) / HOPS_PER_SECOND
+    return outline(values, place(0.0), place(seconds), height, lambda share: place(share * seconds))
+
+
+def outline(
+    values: NDArray[np.float64],
+    left: float,
+    right: float,
+    height: int,
+    place: Callable[[float], float] | None = None,
+) -> str:
+    """A level along time as an outline from the bottom.
+
+    place: where a share of its length lies; evenly by default.
+    """
     if not len(values):
         return ""
-    seconds = len(values) / HOPS_PER_SECOND
-    count = max(2, int((place(seconds) - place(0.0)) / PIXELS_PER_POINT))
-    heights = reduced(values.astype(np.float32), count).astype(np.float64)
+    heights = reduced(values.astype(np.float32), max(2, int((right - left) / PIXELS_PER_POINT))).astype(np.float64)
     levels_db = 20.0 * np.log10(np.maximum(heights, 10.0 ** (LOWEST_DB / 20.0)))
-    xs = [place(each) for each in np.linspace(0.0, seconds, len(levels_db))]
+    shares = np.linspace(0.0, 1.0, len(levels_db)).tolist()
+    xs = [place(share) if place else left + share * (right - left) for share in shares]
     points = "L".join(f"{x:.1f} {_y(y, height):.1f}" for x, y in zip(xs, levels_db.tolist(), strict=True))
     return f"M{xs[0]:.1f} {height}L{points}L{xs[-1]:.1f} {height}Z"
 

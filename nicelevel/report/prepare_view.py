@@ -1,7 +1,8 @@
 """Recipes drawn: for each step its sentence with what can be changed in it, and a strip on the time of the source."""
 
+import math
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, get_args, get_origin
 
@@ -12,16 +13,19 @@ from nicelevel.core.prepare.sketch import Sketched
 from nicelevel.core.signals import Timeline
 from nicelevel.core.stages import Edit, Patch, Ride
 from nicelevel.core.steps import STEPS, Step
+from nicelevel.core.steps.high_pass import HighPass
 from nicelevel.core.steps.tick import Place
 from nicelevel.core.words import MINUS, amount, change
 
 from .curve import clock, reduced
-from .prepare_handles import Handles, handles_of
+from .prepare_handles import Handles, handles_of, outline
 
 STRIP_HEIGHT, WAVE_HEIGHT = 54, 70
 LOWEST_DB = -40.0
 SAMPLES_PER_PIXEL = 4
 LEAST_SPAN_DB = 3.0
+LOWEST_TAKEN_DB = -75.0
+"""What is kept of a low band in 16 bits says nothing under this."""
 
 SENTENCES: dict[str, tuple[str, str]] = {
     "gain": ("Move the level by {db} dB.", ""),
@@ -99,13 +103,17 @@ class Mark:
 
 @dataclass(frozen=True)
 class Strip:
-    """path: a gain over time, filled from `zero`; marks; words: where nothing can be drawn over time."""
+    """path: a gain over time, filled from `zero`; taken: the level of what a filter took away, from the bottom.
+
+    words: where nothing can be drawn over time.
+    """
 
     path: str = ""
     line: str = ""
     zero: float = 0.0
     top_words: str = ""
     bottom_words: str = ""
+    taken: str = ""
     marks: tuple[Mark, ...] = ()
     words: str = ""
 
@@ -259,7 +267,7 @@ def _gains(ride: Ride, scale: _Scale, marks: tuple[Mark, ...]) -> Strip:
     path = f"M{xs[0]:.1f} {zero:.1f}L" + "L".join(points) + f"L{xs[-1]:.1f} {zero:.1f}Z"
     top = f"{change(highest)} dB" if highest >= 0.05 else ""
     bottom = f"{change(lowest)} dB" if lowest <= -0.05 else ""
-    return Strip(path, line, round(zero, 1), top, bottom, marks)
+    return Strip(path, line, round(zero, 1), top, bottom, marks=marks)
 
 
 def _pixels(times_s: NDArray[np.float64], scale: _Scale) -> NDArray[np.float64]:
@@ -308,14 +316,21 @@ def rows_of(
     harms: dict[int, tuple[str, ...]],
     duration_s: float,
     width: int,
+    under: Callable[[float, int], NDArray[np.float64] | None] = lambda hz, order: None,
 ) -> list[StepRow]:
-    """A row for each step. steps: each with whether it is off and as it is stored; made: of those that are on."""
+    """A row for each step. steps: each with whether it is off and as it is stored; made: of those that are on.
+
+    under: the level every 10 ms of what lies under a frequency in the source, for filters of an order.
+    """
     sketched = iter(made)
     rows, done = [], 0
     for number, (step, is_off, stored) in enumerate(steps, 1):
         each = None if is_off else next(sketched)
         done += each is not None and each.done is not None
-        figure, under = ("off", "") if each is None else figures_of(each)
+        figure, under_figure = ("off", "") if each is None else figures_of(each)
+        strip = Strip() if each is None else draw_strip(each, duration_s, width)
+        if each and isinstance(step, HighPass) and (levels := under(step.hz, step.order)) is not None:
+            strip, figure, under_figure = _taken(levels, width, step.hz)
         rows.append(
             StepRow(
                 number,
@@ -323,10 +338,10 @@ def rows_of(
                 stored,
                 sentence_of(step),
                 sentence_of(step, 1),
-                Strip() if each is None else draw_strip(each, duration_s, width),
+                strip,
                 Handles() if each is None else _handles(each, duration_s, width),
                 figure,
-                under,
+                under_figure,
                 each.done.words if each and each.done else "",
                 each.problem if each else "",
                 harms.get(number - 1, ()),
@@ -336,6 +351,15 @@ def rows_of(
             )
         )
     return rows
+
+
+def _taken(levels: NDArray[np.float64], width: int, hz: float) -> tuple[Strip, str, str]:
+    """What lay under a frequency: its course, and its level over all, in two lines."""
+    words = f"under {amount(hz)} Hz"
+    rms = float(np.sqrt(np.mean(levels**2)))
+    if rms <= 10.0 ** (LOWEST_TAKEN_DB / 20.0):
+        return Strip(), "nothing", words
+    return Strip(taken=outline(levels, 0.0, width, STRIP_HEIGHT)), f"{change(20.0 * math.log10(rms))} dB", words
 
 
 def first_of(do: str) -> Step:

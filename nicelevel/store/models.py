@@ -277,8 +277,8 @@ class RecipeInTrash(_Table):
 class IntakeRule(_Table):
     """What is prepared by itself once it came into a job and was measured.
 
-    kind, channels, name_has: conditions, None for any; recipe: the slug of one, None for what mends its notes;
-    renders: what lands of it is rendered by itself too.
+    kind, channels, name_has: conditions, None for any; recipe: the slug of one, None for none; mends: what is noted,
+    before that; renders: what lands of it.
     """
 
     id = BigAutoField()
@@ -288,6 +288,7 @@ class IntakeRule(_Table):
     channels = CharField(max_length=10, null=True, constraints=[_one_of("channels", RULE_CHANNELS)])
     name_has = CharField(max_length=100, null=True)
     recipe = CharField(max_length=100, null=True)
+    mends = BooleanField(default=False)
     renders = BooleanField(default=False)
 
 

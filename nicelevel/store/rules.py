@@ -14,11 +14,12 @@ def add_rule(
     kind: str | None = None,
     channels: str | None = None,
     name_has: str | None = None,
+    mends: bool = False,
     renders: bool = False,
 ) -> IntakeRule:
-    """recipe: the slug of one, None for what mends its notes; conditions: None for any; renders: at once, too."""
+    """recipe: the slug of one, None for none; conditions: None for any; mends: first; renders: at once, too."""
     row = {"job": job_id, "recipe": recipe, "kind": kind, "channels": channels, "name_has": name_has}
-    rule: IntakeRule = IntakeRule.create(renders=renders, **row)
+    rule: IntakeRule = IntakeRule.create(mends=mends, renders=renders, **row)
     return rule
 
 

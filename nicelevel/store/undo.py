@@ -38,7 +38,7 @@ _COLUMNS: dict[str, tuple[type[Any], tuple[str, ...]]] = {
     "destination": (Destination, ("place", "reference_id", "trashed_at")),
 }
 _TRASH: dict[str, type[Any]] = {"spec": SpecInTrash, "recipe": RecipeInTrash}
-_RULE = ("job_id", "kind", "channels", "name_has", "recipe", "renders")
+_RULE = ("job_id", "kind", "channels", "name_has", "recipe", "mends", "renders")
 
 
 @contextmanager

@@ -20,7 +20,7 @@ from nicelevel.desk import recipes as giving
 from nicelevel.desk.contents import OFF, Contents, contents_of, recipe_of, steps_with_off, sum_leader_of
 from nicelevel.desk.hearing_sheet import HearingSheet
 from nicelevel.desk.hearing_steps import steps_sheet
-from nicelevel.desk.prepared import load_prepared
+from nicelevel.desk.prepared import level_of_what_is_under, load_prepared
 from nicelevel.report.prepare_view import (
     NAMES,
     STRIP_HEIGHT,
@@ -209,6 +209,7 @@ def _drawn(source: Source, width: int) -> dict[str, Any]:
             _harms(steps),
             duration_s,
             width,
+            lambda hz, order: level_of_what_is_under(source.digest, hz, order, audio()),
         ),
         "width": width,
         "height": STRIP_HEIGHT,

@@ -7,7 +7,7 @@ from flask import Blueprint, jsonify, render_template, request
 
 from nicelevel.core.errors import SpecError
 from nicelevel.desk.recipes import prepare_by_rules
-from nicelevel.report.rule_words import CHANNELS, KINDS, MEND, rule_line
+from nicelevel.report.rule_words import CHANNELS, KINDS, NO_RECIPE, rule_line
 from nicelevel.store.models import IntakeRule
 from nicelevel.store.recipes import find_recipe, known_recipes
 from nicelevel.store.rules import add_rule, remove_rule, rules_of
@@ -34,15 +34,15 @@ def index(job_id: int) -> Any:
         named=named,
         kinds=KINDS,
         channels=CHANNELS,
-        mend=MEND,
+        no_recipe=NO_RECIPE,
         plain=plain,
     )
 
 
 def _line(rule: IntakeRule, named: Mapping[str, str]) -> str:
     """named: the names of recipes by their slugs."""
-    recipe = MEND if rule.recipe is None else named.get(rule.recipe, "a recipe that was deleted: it does nothing")
-    return rule_line(rule.channels, rule.kind, rule.name_has, recipe, rule.renders)
+    recipe = named.get(rule.recipe, "a recipe that was deleted") if rule.recipe else None
+    return rule_line(rule.channels, rule.kind, rule.name_has, recipe, rule.mends, rule.renders)
 
 
 @rules.post("/")
@@ -57,7 +57,7 @@ def add(job_id: int) -> Any:
     if told["recipe"]:
         find_recipe(told["recipe"])
     with changing("added a rule for what comes in", job_id):
-        add_rule(job_id, renders="renders" in request.form, **told)
+        add_rule(job_id, mends="mends" in request.form, renders="renders" in request.form, **told)
     return jsonify(rules=len(rules_of(job_id)))
 
 

@@ -47,11 +47,11 @@ class Voice:
 
 @voice.post("/voice")
 def new() -> Any:
-    """A job for recordings of voices: everything that comes in is evened out and rendered by itself."""
+    """A job for recordings of voices: everything that comes in is mended, evened out and rendered."""
     title = request.form.get("title", "").strip()[:LONGEST_TITLE] or "A voice"
     with database.atomic():
         job = make_job(title, None, [SPEC])
-        add_rule(job.id, RECIPE, renders=True)
+        add_rule(job.id, RECIPE, mends=True, renders=True)
     return jsonify(
         id=job.id, board=url_for("voice.page", job_id=job.id), upload=url_for("uploads.begin", job_id=job.id)
     )

@@ -99,7 +99,7 @@ def test_what_comes_in_is_prepared_by_rule(board, tmp_path):
     board.select_option("[name=recipe]", label="Clean head")
     board.fill("[name=name_has]", "news")
     board.keyboard.press("Enter")
-    expect(board.locator("ol.lines li")).to_contain_text("A file in one channel whose name has “news” is prepared by")
+    expect(board.locator("ol.lines li")).to_contain_text("A file in one channel whose name has “news” is mended")
     board.keyboard.press("Escape")
     board.wait_for_url("**/jobs/*")
     mono = signals.programme(3)[:, :1]

@@ -193,14 +193,14 @@ def test_rules_are_asked_once_and_what_a_person_left_as_it_came_stays(client, jo
 
 
 def test_what_is_noted_is_mended_by_rule_and_a_rule_is_taken_away_and_back(client, job, work_off):
-    _rule(client, job)
+    _rule(client, job, mends="on")
     ticking = np.concatenate([signals.silence(0.3), signals.programme(2)])
     ticking[40:60] = 0.5
     source = upload(client, job, "tick.wav", wav(ticking)).json["source"]
     clean = upload(client, job, "clean.wav", wav(signals.programme(2, seed=9))).json["source"]
     work_off()
     assert (find_source(source).recipe_name, find_source(clean).recipe_name) == ("Mended", None)
-    assert "Every file is prepared by what mends its notes." in client.get(f"/jobs/{job.id}/rules/").text
+    assert "Every file is mended where that is noted." in client.get(f"/jobs/{job.id}/rules/").text
     (rule,) = rules_of(job.id)
     assert _post(client, f"/jobs/{job.id}/rules/{rule.id}/remove").json == {"rules": 0}
     _post(client, f"/jobs/{job.id}/undo")

@@ -47,6 +47,22 @@ def test_it_is_evened_out_levelled_coded_and_offered_by_itself(client, voice, wo
     assert 'data-take="' in text  # before and after can be heard here
 
 
+def test_a_voice_on_one_side_becomes_one_channel_and_its_dead_air_goes(client, voice, work_off, config):
+    """What is noted is mended before it is evened out, and the sentence says so."""
+    job, page = voice
+    one = np.concatenate([_uneven(1), signals.silence(6)[:, :1]])
+    upload(client, job, "talk.wav", wav(np.concatenate([one, 0.0 * one], axis=1)))
+    work_off()
+    (made,) = deliverables_of(job.id)
+    assert made.state == "proved"
+    assert soundfile.info(file_of(made, config.deliverables_folder)).channels == 1
+    assert made.measured["integrated_lufs"] == pytest.approx(-19.0, abs=0.5)
+    assert made.measured["duration_s"] < len(one) / 48_000 - 5
+    line = client.get(page).text.partition('<p class="line">')[2].partition("</p>")[0]
+    assert "evened out speech by" in line
+    assert "took out 1 pause" in line.lower()
+
+
 def test_on_its_way_it_says_where_it_is(client, voice):
     job, page = voice
     assert 'id="voices"' in client.get(page).text
@@ -80,7 +96,7 @@ def test_a_voice_is_a_job_like_any_other(client, voice, work_off):
     job, _ = voice
     assert [spec_of(each.spec).slug for each in destinations_of(job.id)] == ["podcast"]
     (rule,) = rules_of(job.id)
-    assert (rule.recipe, rule.renders) == ("even-out-speech", True)
+    assert (rule.recipe, rule.mends, rule.renders) == ("even-out-speech", True, True)
     source = upload(client, job, "talk.wav", wav(_uneven(1))).json["source"]
     work_off()
     assert find_source(source).recipe_name == "Even out speech"

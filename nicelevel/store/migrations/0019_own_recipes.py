@@ -11,7 +11,7 @@ def up(migrator, db):
         "CREATE TABLE intake_rule (id bigserial PRIMARY KEY, job_id bigint NOT NULL REFERENCES job (id)"
         " ON DELETE CASCADE, kind varchar(20) CHECK (kind IN ('lossless', 'coded')),"
         " channels varchar(10) CHECK (channels IN ('one', 'two', 'more')), name_has varchar(100),"
-        " recipe varchar(100), renders boolean NOT NULL DEFAULT false)"
+        " recipe varchar(100), mends boolean NOT NULL DEFAULT false, renders boolean NOT NULL DEFAULT false)"
     )
     db.execute_sql(
         "ALTER TABLE source ADD COLUMN is_ruled boolean NOT NULL DEFAULT false,"

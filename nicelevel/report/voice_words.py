@@ -56,7 +56,9 @@ def done_line(plan: dict[str, Any], measured: dict[str, Any]) -> str:
     gain_db, lufs = plan["gain_db"], measured["integrated_lufs"]
     way = "up" if gain_db > 0 else "down"
     turned = f"Turned {way} by {amount(round(abs(gain_db), 1))} dB" if abs(gain_db) >= 0.05 else "Left at its level"
-    done = [*(each.rstrip(".") for each in plan.get("prepared", ())), turned]
+    # What follows from the format alone, another rate, is for those who ask for figures.
+    prepared = (each.rstrip(".").partition("; ")[0] for each in plan.get("prepared", ()) if "resampled" not in each)
+    done = [*prepared, turned]
     first = ", ".join((done[0], *(f"{each[0].lower()}{each[1:]}" for each in done[1:])))
     return (
         f"{first} to {level(lufs)} LUFS, coded as {encoding_word(measured['encoding'])}, then read back and checked."

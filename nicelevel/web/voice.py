@@ -24,8 +24,9 @@ from .found import audio, job_or_404
 voice = Blueprint("voice", __name__)
 
 WIDTH = 1_244
-SPEC, RECIPE = "podcast", "even-out-speech"
-"""−16 LUFS, −19 in one channel, as MP3; every passage within 2 LU of the whole."""
+SPEC, RECIPE, FOLDED = "podcast", "even-out-speech", "speech-from-many-channels"
+"""−16 LUFS, −19 in one channel, as MP3; every passage within 2 LU of the whole; folded down where there are more
+channels than MP3 holds."""
 
 
 @dataclass(frozen=True)
@@ -51,6 +52,7 @@ def new() -> Any:
     title = request.form.get("title", "").strip()[:LONGEST_TITLE] or "A voice"
     with database.atomic():
         job = make_job(title, None, [SPEC])
+        add_rule(job.id, FOLDED, channels="more", mends=True, renders=True)
         add_rule(job.id, RECIPE, mends=True, renders=True)
     return jsonify(
         id=job.id, board=url_for("voice.page", job_id=job.id), upload=url_for("uploads.begin", job_id=job.id)

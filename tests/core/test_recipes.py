@@ -132,7 +132,8 @@ def test_a_file_that_is_no_recipe_says_why(text, words):
 def test_the_recipes_that_ship():
     shipped = shipped_recipes()
     assert [recipe.name for recipe in shipped.values()] == [
-        "Clean head", "Even out speech", "Louder, softly", "News from outside", "Voice for a machine"
+        "Clean head", "Even out speech", "Louder, softly", "News from outside", "Speech from many channels",
+        "Voice for a machine",
     ]  # fmt: skip
     assert [step.do for step in shipped["news-from-outside"].steps] == ["high_pass", "gate", "even", "pauses"]
     assert all(reasons_of(recipe) for slug, recipe in shipped.items() if slug != "even-out-speech")

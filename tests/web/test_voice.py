@@ -63,6 +63,25 @@ def test_a_voice_on_one_side_becomes_one_channel_and_its_dead_air_goes(client, v
     assert "took out 1 pause" in line.lower()
 
 
+def test_what_has_more_channels_than_mp3_holds_is_folded_down(client, voice, work_off, config):
+    job, page = voice
+    one = _uneven(1)
+    upload(
+        client,
+        job,
+        "talk.wav",
+        wav(np.concatenate([0.3 * one, 0.3 * one, one, 0.0 * one, 0.1 * one, 0.1 * one], axis=1)),
+    )
+    work_off()
+    (made,) = deliverables_of(job.id)
+    assert made.state == "proved"
+    assert soundfile.info(file_of(made, config.deliverables_folder)).channels == 2
+    assert made.measured["integrated_lufs"] == pytest.approx(-16.0, abs=0.5)
+    line = client.get(page).text.partition('<p class="line">')[2].partition("</p>")[0]
+    assert "olded down to stereo" in line
+    assert "evened out speech by" in line
+
+
 def test_on_its_way_it_says_where_it_is(client, voice):
     job, page = voice
     assert 'id="voices"' in client.get(page).text
@@ -95,8 +114,8 @@ def test_a_voice_is_a_job_like_any_other(client, voice, work_off):
     """No figure is asked for; all can be opened."""
     job, _ = voice
     assert [spec_of(each.spec).slug for each in destinations_of(job.id)] == ["podcast"]
-    (rule,) = rules_of(job.id)
-    assert (rule.recipe, rule.mends, rule.renders) == ("even-out-speech", True, True)
+    told = [(rule.recipe, rule.channels, rule.mends, rule.renders) for rule in rules_of(job.id)]
+    assert told == [("speech-from-many-channels", "more", True, True), ("even-out-speech", None, True, True)]
     source = upload(client, job, "talk.wav", wav(_uneven(1))).json["source"]
     work_off()
     assert find_source(source).recipe_name == "Even out speech"

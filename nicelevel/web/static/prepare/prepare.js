@@ -261,7 +261,9 @@ function prepare() {
       if (!name) return;
       try {
         const { version } = await post(this.$root.dataset.keep, { name });
-        loadAnew(version > 1 ? `Kept as version ${version} of ${name}.` : `Kept as ${name}.`);
+        this.$root.dataset.name = name;
+        await this.draw();
+        say(version > 1 ? `Kept as version ${version} of ${name}.` : `Kept as ${name}.`);
       } catch (error) {
         say(error.message);
       }

@@ -77,7 +77,10 @@ def _others(source: Source) -> list[Source]:
 @preparing.get("/sources/<int:source_id>/prepare/rows")
 def rows(source_id: int) -> str:
     """Its rows, drawn for a width."""
-    source = _measured_or_404(source_id)
+    return _rows(_measured_or_404(source_id))
+
+
+def _rows(source: Source) -> str:
     width = min(max(request.args.get("width", WIDTH, type=int), 200), 4_000)
     return render_template("prepare/_rows.html", **_drawn(source, width))
 
@@ -88,8 +91,7 @@ def draft(source_id: int) -> str:
     source = _measured_or_404(source_id)
     told = _checked(request.form.get("steps", "[]"))
     source.recipe_json = json.dumps(told) if told else None
-    width = min(max(request.args.get("width", WIDTH, type=int), 200), 4_000)
-    return render_template("prepare/_rows.html", **_drawn(source, width))
+    return _rows(source)
 
 
 @preparing.post("/sources/<int:source_id>/prepare")

@@ -3,9 +3,12 @@
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 from flask import Blueprint, jsonify, redirect, render_template, request, url_for
+from numpy.typing import NDArray
 
 from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.signals import Timeline
 from nicelevel.desk.contents import contents_of
 from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
 from nicelevel.desk.prepared import load_prepared
@@ -61,7 +64,8 @@ def new() -> Any:
 
 @voice.get("/jobs/<int:job_id>/voice")
 def page(job_id: int) -> Any:
-    job, found = job_or_404(job_id), _voices(job_or_404(job_id))
+    job = job_or_404(job_id)
+    found = _voices(job)
     if found is None:
         return redirect(url_for("jobs.board", job_id=job_id))
     return render_template("voice/voice.html", job=job, **_shown(found))
@@ -101,12 +105,11 @@ def _waves(source: Source) -> tuple[str, str] | None:
         evened = load_prepared(contents, contents.recipe, audio())
     except NiceLevelError:
         return None
-    drawn = (
-        draw_waveform(curves.peaks / max(float(curves.peaks.max()), 1e-9), timeline, came.source.duration_s, WIDTH)
-        for curves, timeline in ((came.curves, None), (evened.reading.curves, evened.chain.timeline))
-    )
-    first, second = drawn
-    return first, second
+
+    def drawn(peaks: NDArray[np.float32], timeline: Timeline | None) -> str:
+        return draw_waveform(peaks / max(float(peaks.max()), 1e-9), timeline, came.source.duration_s, WIDTH)
+
+    return drawn(came.curves.peaks, None), drawn(evened.reading.curves.peaks, evened.chain.timeline)
 
 
 def _sheet(found: list[Voice]) -> HearingSheet | None:

@@ -40,7 +40,7 @@ def _render_at(call: Call, source: Source, destination: Destination, audio: Audi
 
 
 def _may_be_of_a_set(source: Source, audio: AudioFolder) -> bool:
-    """Whether it is asked, or about to be, if it takes its gain from others: until then it is not rendered alone."""
+    """Whether it is part of a set, or one is proposed and nobody has answered: it is not rendered alone then."""
     if source.leader_id is not None:
         return True
     asked = proposals(sources_of(source.job_id), audio)

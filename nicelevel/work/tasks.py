@@ -98,15 +98,23 @@ def _measure(call: Call, source: Source, audio: AudioFolder) -> None:
 
 
 def _save_measured(source: Source, audio: AudioFolder) -> None:
-    if not persistently(partial(save_source, source, "measured", progress_ratio=1.0)):
+    if not persistently(partial(_saved_measured, source, audio)):
         raise StoppedError("Stopped.")
-    persistently(partial(take_place, source))
-    renders = persistently(partial(prepare_by_rules, source, audio))
-    source = find_source(source.id) or source  # with the recipe that it was given
-    persistently(partial(defer_preparations, source, audio))
-    if renders:
-        persistently(partial(defer_rendering_by_rule, source))
-    persistently(partial(defer_look_at_sets, source.job_id))
+
+
+def _saved_measured(source: Source, audio: AudioFolder) -> bool:
+    """All that follows from being measured, or none of it: a worker that is killed here leaves nothing half begun."""
+    with database.atomic():
+        if not save_source(source, "measured", progress_ratio=1.0):
+            return False
+        take_place(source)
+        renders = prepare_by_rules(source, audio)
+        prepared = find_source(source.id) or source  # with the recipe that it was given
+        defer_preparations(prepared, audio)
+        if renders:
+            defer_rendering_by_rule(prepared)
+        defer_look_at_sets(source.job_id)
+        return True
 
 
 @contextmanager

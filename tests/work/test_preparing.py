@@ -18,11 +18,13 @@ from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.jobs import add_destination, destinations_of
 from nicelevel.store.models import Deliverable, Preparing, Reading, Source
 from nicelevel.store.readings import is_measured, load_figures
+from nicelevel.store.rules import add_rule
 from nicelevel.store.sets import link_set
 from nicelevel.store.sources import find_source, give_recipe, prepared_sources
 from nicelevel.store.specs import keep_version, spec_of
 from nicelevel.web.board import board_of
-from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders, enqueue_source
+from nicelevel.work import tasks
+from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders, enqueue_source, measure_again
 from tests import signals
 
 from .conftest import WAV_FEED
@@ -267,3 +269,23 @@ def test_a_file_that_replaces_another_is_prepared_as_that_was(take_in, work_off,
     work_off()
     better = find_source(better.id)
     assert (better.recipe_name, recipe_of(better)) == ("Short", recipe_of(source))
+
+
+def test_what_follows_from_being_measured_is_done_whole_or_not_at_all(take_in, work_off, job, monkeypatch):
+    """A rule that was asked, and then lost its rendering with the worker, would never be asked again."""
+    add_rule(job.id, "clean-head", renders=True)
+    source = take_in("take.wav", signals.programme(2))
+    with monkeypatch.context() as broken:
+
+        def fail(*_):
+            raise ValueError("lost here")
+
+        broken.setattr(tasks, "defer_look_at_sets", fail)
+        work_off()
+    lost = find_source(source.id)
+    assert (lost.state, lost.is_ruled, lost.recipe_name) == ("failed", False, None)
+    assert deliverables_of(job.id) == []
+    measure_again(lost)
+    work_off()
+    assert find_source(source.id).recipe_name == "Clean head"
+    assert {each.state for each in deliverables_of(job.id)} == {"proved"}

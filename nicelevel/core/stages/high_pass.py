@@ -10,6 +10,7 @@ from typing import ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from ..ahead import ahead
 from ..files.blocks import Block
 from ..kernels import Floats, kernel
 from ..signals import Derived, Signal
@@ -85,6 +86,11 @@ class _Filtered(Derived):
         return _Filtered(before, self._stage)
 
     def blocks(self, frames: int) -> Iterator[Block]:
+        """In a thread of their own: it is the slowest of all stages, and what comes after it needs a processor too."""
+        with ahead(self._made(frames)) as coming:
+            yield from coming
+
+    def _made(self, frames: int) -> Iterator[Block]:
         states = self._rest()
         for block in self.before.blocks(frames):
             yield self._filtered(block, states)

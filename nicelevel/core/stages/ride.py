@@ -57,4 +57,7 @@ class _Ridden(Derived):
 
     def _ridden(self, block: Block, first: int) -> Block:
         gains = self._curve.gains(first, first + len(block))
-        return block if gains is None else np.multiply(block, gains[:, None], dtype=np.float64)
+        if gains is None:
+            return block
+        columns = np.empty(block.shape[::-1])
+        return np.multiply(block.T, gains, out=columns).T

@@ -10,6 +10,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ..kernels import Floats as Array
+from ..kernels import kernel
 from .step import Found
 
 POINT_DB = 0.001
@@ -74,7 +76,18 @@ class PointsCurve:
         gains_db = np.pad(gains_db, (0, end - begin - len(gains_db)), mode="edge") + self.more_db
         if not gains_db.any():
             return None
-        ratios = 10.0 ** (gains_db / 20.0)
-        ramp = np.arange(step) / step
-        between = (ratios[:-1, None] + np.diff(ratios)[:, None] * ramp).ravel()
-        return np.asarray(between[first - begin * step : last - begin * step], np.float64)
+        between = np.empty(last - first)
+        go_straight(10.0 ** (gains_db / 20.0), step, first - begin * step, between)
+        return between
+
+
+@kernel
+def go_straight(ratios: Array, step: int, first: int, between: Array) -> None:
+    """Values between points that are `step` apart, from `first` frames after the first point on."""
+    done, point, into = 0, first // step, first % step
+    while done < len(between):
+        count = min(step - into, len(between) - done)
+        slope = ratios[point + 1] - ratios[point]
+        for at in range(count):
+            between[done + at] = ratios[point] + slope * ((into + at) / step)
+        done, point, into = done + count, point + 1, 0

@@ -3,7 +3,7 @@
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -136,8 +136,22 @@ class _Part:
         ratios = np.full(last - first, ratio_from_db(self.to_db))
         moving = min(last, self.settles_at)
         if moving > first:
-            ratios[: moving - first] = 10.0 ** (self.at(np.arange(first, moving, dtype=np.float64)) / 20.0)
+            way = _way(self.from_db, self.to_db, self.frames)
+            ratios[: moving - first] = way[first - self.first : moving - self.first]
         return ratios
+
+    @property
+    def way(self) -> NDArray[np.float64]:
+        """Ratios from its first frame until it rests."""
+        frames = np.arange(self.first, self.settles_at, dtype=np.float64)
+        ratios: NDArray[np.float64] = 10.0 ** (self.at(frames) / 20.0)
+        return ratios
+
+
+@lru_cache(maxsize=16)
+def _way(from_db: float, to_db: float, frames: float) -> NDArray[np.float64]:
+    """Most closings begin wide open, most openings from quite closed: all of these go the same way."""
+    return _Part(0, from_db, to_db, frames).way
 
 
 @dataclass(frozen=True)

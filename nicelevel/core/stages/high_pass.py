@@ -86,7 +86,7 @@ class _Filtered(Derived):
         return _Filtered(before, self._stage)
 
     def blocks(self, frames: int) -> Iterator[Block]:
-        """In a thread of their own: it is the slowest of all stages, and what comes after it needs a processor too."""
+        """In a thread of their own: it is the slowest stage, and what comes after needs a processor too."""
         with ahead(self._made(frames)) as coming:
             yield from coming
 

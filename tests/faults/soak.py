@@ -43,6 +43,9 @@ class Soak:
         self.chance, self.done = random.Random(seed), Counter[str]()
         self.hands.keep_spec(FEED)
         self.jobs = [self.hands.new_job(f"Soak {n}", "podcast", "feed", "compact-disc") for n in range(3)]
+        self.jobs.append(self.hands.post("/voice", data={"title": "Soak, voices"}).json()["id"])
+        rule = {"channels": "one", "recipe": "news-from-outside", "renders": "on"}
+        assert self.hands.post(f"/jobs/{self.jobs[0]}/rules/", data=rule).status_code == 200
         self.files = _files(folder)
         self.stills: list[threading.Thread] = []
         self.left_behind: list[list[str]] = []
@@ -86,6 +89,20 @@ class Soak:
 
     def render(self) -> None:
         self.hands.render(self.chance.choice(self.jobs))
+
+    def prepare(self) -> None:
+        """A recipe for two sources, or none any more."""
+        job, recipe = self.chance.choice(self.jobs), self.chance.choice(("", *RECIPES))
+        rows = self.hands.rows("SELECT id FROM source WHERE job_id = %s ORDER BY random() LIMIT 2", job)
+        self.hands.post(f"/jobs/{job}/prepare", data={"recipe": recipe, "source": [key for (key,) in rows]})
+
+    def mend(self) -> None:
+        job = self.chance.choice(self.jobs)
+        rows = self.hands.rows("SELECT id FROM source WHERE job_id = %s", job)
+        self.hands.post(f"/jobs/{job}/mend", data={"source": [key for (key,) in rows]})
+
+    def take_back(self) -> None:
+        self.hands.post(f"/jobs/{self.chance.choice(self.jobs)}/undo")
 
     def stop(self) -> None:
         self.hands.post(f"/jobs/{self.chance.choice(self.jobs)}/stop")
@@ -197,6 +214,7 @@ class Soak:
             "SELECT (SELECT count(*) FROM source WHERE state IN ('queued', 'measuring'))"
             " + (SELECT count(*) FROM deliverable WHERE state IN ('queued', 'rendering'))"
             " + (SELECT count(*) FROM preparing WHERE state = 'queued')"
+            " + (SELECT count(*) FROM procrastinate_jobs WHERE status IN ('todo', 'doing') AND task_name ~ 'rule$')"
         )
         return bool(self.hands.rows(under_way)[0][0] == 0)
 
@@ -232,6 +250,9 @@ WORK = {
     "upload": 4,
     "upload_in_pieces": 3,
     "render": 4,
+    "prepare": 4,
+    "mend": 1,
+    "take_back": 1,
     "stop": 1,
     "change_spec": 1,
     "pack": 1,
@@ -239,6 +260,8 @@ WORK = {
     "take_out": 2,
 }
 """How often each is done, against the others."""
+
+RECIPES = ("clean-head", "even-out-speech", "news-from-outside", "voice-for-a-machine", "louder-softly")
 
 FAULTS = [
     "kill_worker",

@@ -17,6 +17,8 @@ _MODULES = {
     "render": "render",
     "specs": "specs",
     "recipes": "recipes",
+    "join": "programmes",
+    "split": "programmes",
     "serve": "server",
     "verify": "keeping",
     "backup": "keeping",

@@ -1,5 +1,6 @@
 """nice-level measure"""
 
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -8,10 +9,12 @@ import click
 from nicelevel.core.measure import measure as measure_file
 from nicelevel.core.prepare import Workshop
 from nicelevel.core.prepare.workshop import as_its_file
+from nicelevel.core.programmes import measure_programme, programmes_of
 from nicelevel.core.specs.format_words import container_word, encoding_word, rate_word
 from nicelevel.core.steps import Recipe
 from nicelevel.core.values import Reading
 from nicelevel.report.as_json import reading_json, steps_json
+from nicelevel.report.programmes_json import measured_programme_json
 from nicelevel.report.words import length, level
 
 from .batch import batch_options, run_batch
@@ -22,18 +25,30 @@ from .table import print_table
 @click.command()
 @batch_options
 @recipe_option
+@click.option("--programmes", "by_programme", is_flag=True, help="Measure each programme that a file holds as well.")
 @click.option("--series", is_flag=True, help="Add momentary and short-term loudness every 0.1 s (JSON only).")
-def measure(files: tuple[str, ...], jobs: int, as_json: bool, recipe_name: str | None, series: bool) -> None:
+def measure(
+    files: tuple[str, ...], jobs: int, as_json: bool, recipe_name: str | None, by_programme: bool, series: bool
+) -> None:
     """Measure every figure of each FILE."""
+    if by_programme and recipe_name:
+        raise click.UsageError("Programmes are measured as they are in the file: --programmes goes without --recipe.")
     said: dict[str, tuple[str, ...]] = {}
     recipe = recipe_of(recipe_name)
 
     def work(_: int, path: str) -> dict[str, Any]:
         reading, done = measured_after(path, recipe.steps)
         said[path] = tuple(note.sentence for note in reading.notes)
-        return reading_json(reading, path, series) | done
+        return reading_json(reading, path, series) | done | (_programmes(path) if by_programme else {})
 
     run_batch(files, work, jobs, as_json, lambda answers: _show(answers, said))
+
+
+def _programmes(path: str) -> dict[str, Any]:
+    """Every programme of a file, measured; and what is said of how they were told."""
+    found = programmes_of(Path(path))
+    measured = [measured_programme_json(each, measure_programme(Path(path), each)) for each in found.programmes]
+    return {"programmes": measured, "programme_notes": list(found.notes)}
 
 
 def measured_after(path: str, recipe: Recipe) -> tuple[Reading, dict[str, Any]]:
@@ -59,10 +74,18 @@ def _show(answers: list[dict[str, Any]], said: dict[str, tuple[str, ...]]) -> No
         "length",
         "notes",
     )
-    print_table(columns, [_row(answer, said[answer["path"]]) for answer in answers], left=2)
+    print_table(columns, [row for answer in answers for row in _rows(answer, said[answer["path"]])], left=2)
 
 
-def _row(answer: dict[str, Any], notes: tuple[str, ...]) -> list[str]:
+def _rows(answer: dict[str, Any], notes: tuple[str, ...]) -> Iterator[list[str]]:
+    """A file, and under it its programmes where they are asked for."""
+    yield _row(answer, notes)
+    for number, each in enumerate(answer.get("programmes", [])):
+        said = answer["programme_notes"] if number == 0 else ()
+        yield _row(answer | each | {"path": f"  {each['label']}"}, said)
+
+
+def _row(answer: dict[str, Any], notes: Sequence[str]) -> list[str]:
     keys = (
         "integrated_lufs",
         "loudness_range_lu",

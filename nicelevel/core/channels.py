@@ -148,9 +148,16 @@ def layout_of(layout: Layout, channels: Sequence[int]) -> Layout:
     """Layout of some channels of another, by number: one is mono, two are stereo, more keep their places."""
     if len(channels) <= 2:
         return layout_from_count(len(channels))
-    positions = tuple(layout.positions[number] for number in channels)
-    known = next((name for name, each in _LAYOUTS.items() if sorted(each) == sorted(map(str, positions))), None)
-    return Layout(known, positions) if known else Layout("unknown", (None,) * len(channels))
+    found = layout_of_positions([layout.positions[number] for number in channels])
+    return found if found.name != "unknown" else Layout("unknown", (None,) * len(channels))
+
+
+def layout_of_positions(positions: Sequence[str | None]) -> Layout:
+    """The layout whose places these are, in whatever order; without a name where there is none such."""
+    if len(positions) == 1:
+        return layout_from_count(1)
+    known = next((name for name, each in _LAYOUTS.items() if sorted(each) == sorted(map(str, positions))), "unknown")
+    return Layout(known, tuple(positions))
 
 
 def layout_of_name(name: str) -> Layout:

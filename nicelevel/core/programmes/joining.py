@@ -1,0 +1,205 @@
+"""Several files side by side in one WAVE file, sample for sample, with what each of them is written into it."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..channels import Layout
+from ..digest import sha256_of
+from ..errors import DamagedError, NiceLevelError, UnsupportedError
+from ..files import Audio, StagedFile, take_in
+from ..files.blocks import Samples
+from ..files.containers import data_bytes, sample_bits
+from ..files.staged import speaking_errors
+from ..files.wave_header import wave_header
+from ..files.write import packed
+from ..progress import Progress, share_of
+from ..values import OutputFormat, Source
+from .adm import adm_chunks
+from .found import programmes_of
+from .programme import MOST_CHANNELS, Programme
+from .words import common_encoding, in_words, wave_format
+
+BLOCK_SAMPLES = 1 << 20
+"""Of all channels together: memory hangs on it, not on their number."""
+
+
+@dataclass(frozen=True)
+class Joined:
+    """programmes: with the number of the file that each came from, from 0; notes: what was filled up."""
+
+    path: Path
+    sha256: str
+    frames: int
+    output: OutputFormat
+    programmes: tuple[tuple[Programme, int], ...]
+    notes: tuple[str, ...]
+
+
+class PartError(Exception):
+    """What is wrong with one of the files that were to be joined. number: of the file, from 0."""
+
+    def __init__(self, number: int, error: NiceLevelError) -> None:
+        super().__init__(error.message)
+        self.number, self.error = number, error
+
+
+def join(paths: Sequence[Path], to: Path, labels: Sequence[str] = (), progress: Progress | None = None) -> Joined:
+    """Write files side by side in their order, read back what was written and compare every sample.
+
+    labels: of the files in their order, as far as they go; the others are called by their names. A file that holds
+    several programmes brings all of them, unless it is given a label. Raises PartError where a file cannot be used or
+    does not fit, OutputExistsError where `to` is taken.
+    """
+    found = [_described(number, path) for number, path in enumerate(paths)]
+    sources = [source for source, _ in found]
+    _refuse_what_does_not_fit(sources)
+    programmes = tuple(_side_by_side(found, paths, labels))
+    frames = max(each.frames for each in sources)
+    output = wave_format(common_encoding(sources), sources[0].sample_rate_hz, _layout_of_all(programmes, sources))
+    staged = StagedFile(to)
+    try:
+        with speaking_errors(to):
+            _write(paths, staged.path, output, frames, [each for each, _ in programmes], share_of(progress, 0.0, 0.5))
+        staged.settle()
+        _compare(paths, staged.path, output, share_of(progress, 0.5, 0.5))
+        staged.publish()
+    finally:
+        staged.discard()
+    return Joined(to, sha256_of(to), frames, output, programmes, tuple(_filled_up(paths, sources, frames)))
+
+
+def _described(number: int, path: Path) -> tuple[Source, tuple[Programme, ...]]:
+    """A file by its header, and the programmes that it names itself."""
+    try:
+        found = programmes_of(path)
+    except NiceLevelError as error:
+        raise PartError(number, error) from error
+    return found.source, found.programmes if found.are_named else ()
+
+
+def _refuse_what_does_not_fit(sources: Sequence[Source]) -> None:
+    rate_hz = sources[0].sample_rate_hz
+    for number, each in enumerate(sources):
+        if each.sample_rate_hz != rate_hz:
+            said = f"It has {each.sample_rate_hz} Hz, the first file {rate_hz} Hz: one file has one rate."
+            raise PartError(number, UnsupportedError(said))
+    done = 0
+    for number, each in enumerate(sources):
+        done += each.channels
+        if done > MOST_CHANNELS:
+            said = f"With this file it would be {done} channels; one file holds at most {MOST_CHANNELS}."
+            raise PartError(number, UnsupportedError(said))
+
+
+def _side_by_side(
+    found: Sequence[tuple[Source, tuple[Programme, ...]]], paths: Sequence[Path], labels: Sequence[str]
+) -> Iterator[tuple[Programme, int]]:
+    """Every programme with the channels that it has in the joined file, and its file's number."""
+    done = 0
+    for number, (source, own) in enumerate(found):
+        label = labels[number] if number < len(labels) else paths[number].stem
+        whole = Programme(label, tuple(range(1, source.channels + 1)), source.layout)
+        for each in own if _brings_its_own(own) and number >= len(labels) else (whole,):
+            yield Programme(each.label, tuple(done + channel for channel in each.channels), each.layout), number
+        done += source.channels
+
+
+def _brings_its_own(own: Sequence[Programme]) -> bool:
+    """Whether a file has several, and no channel is in two: in what we write each is in one."""
+    channels = [channel for each in own for channel in each.channels]
+    return len(own) > 1 and len(set(channels)) == len(channels)
+
+
+def _layout_of_all(programmes: Sequence[tuple[Programme, int]], sources: Sequence[Source]) -> Layout:
+    """One programme keeps its mask; of several the channels together are no layout."""
+    if len(programmes) == 1:
+        return programmes[0][0].layout
+    return Layout("unknown", (None,) * sum(each.channels for each in sources))
+
+
+def _write(
+    paths: Sequence[Path],
+    to: Path,
+    output: OutputFormat,
+    frames: int,
+    programmes: Sequence[Programme],
+    progress: Progress | None,
+) -> None:
+    chunks = adm_chunks(programmes, output.sample_rate_hz, frames, sample_bits(output))
+    size_bytes = data_bytes(output, frames)
+    with ExitStack() as opened, to.open("wb") as file:
+        file.write(wave_header(output, size_bytes, chunks, b"BW64"))
+        parts = [_Part(number, opened.enter_context(take_in(path))) for number, path in enumerate(paths)]
+        for first, last in _blocks(frames, output):
+            file.write(packed(np.concatenate([each.words(last - first, output) for each in parts], axis=1), output))
+            if progress:
+                progress(last / frames)
+        file.write(b"\0" * (size_bytes % 2))
+
+
+class _Part:
+    """A file that is read in step with others, silent once it has ended."""
+
+    def __init__(self, number: int, audio: Audio) -> None:
+        self._number, self._audio, self._done = number, audio, 0
+        self._waiting: Samples | None = None
+        self._blocks = audio.code_blocks(BLOCK_SAMPLES // audio.source.channels)
+
+    def words(self, frames: int, output: OutputFormat) -> Samples:
+        """The next frames × channels."""
+        have: list[Any] = []
+        count = 0
+        while count < frames and (block := self._next(output)) is not None:
+            have.append(block[: frames - count])
+            self._waiting = block[frames - count :]
+            count += len(have[-1])
+        if count < frames:
+            kind = in_words(np.zeros((0, 1), self._audio.coding.dtype), self._audio.coding, output).dtype
+            have.append(np.zeros((frames - count, self._audio.source.channels), kind))
+        words: Samples = np.concatenate(have) if len(have) > 1 else have[0]
+        return words
+
+    def _next(self, output: OutputFormat) -> Samples | None:
+        """What waits, else the next block; None at the end. Raises PartError as the file cannot be read."""
+        if self._waiting is not None and len(self._waiting):
+            return self._waiting
+        try:
+            codes = next(self._blocks, None)
+        except NiceLevelError as error:
+            raise PartError(self._number, error) from error
+        return None if codes is None else in_words(codes, self._audio.coding, output)
+
+
+def _blocks(frames: int, output: OutputFormat) -> Iterator[tuple[int, int]]:
+    size = max(1, BLOCK_SAMPLES // len(output.layout.positions))
+    return ((first, min(first + size, frames)) for first in range(0, frames, size))
+
+
+def _compare(paths: Sequence[Path], written: Path, output: OutputFormat, progress: Progress | None) -> None:
+    """Raises DamagedError where what was written is not what was read, sample for sample."""
+    with ExitStack() as opened:
+        whole = opened.enter_context(take_in(written))
+        frames, joined = whole.source.frames, _Part(-1, whole)
+        parts = [_Part(number, opened.enter_context(take_in(path))) for number, path in enumerate(paths)]
+        for first, last in _blocks(frames, output):
+            found = joined.words(last - first, output)
+            if not np.array_equal(
+                found, np.concatenate([each.words(last - first, output) for each in parts], axis=1)
+            ):
+                at_s = first / output.sample_rate_hz
+                raise DamagedError(f"What was written is not what was read, from about {at_s:.1f} s on.")
+            if progress:
+                progress(last / frames)
+
+
+def _filled_up(paths: Sequence[Path], sources: Sequence[Source], frames: int) -> Iterator[str]:
+    """A sentence for each file that is shorter than the longest."""
+    for path, source in zip(paths, sources, strict=True):
+        if source.frames < frames:
+            left_s = (frames - source.frames) / source.sample_rate_hz
+            yield f"{path.name} is shorter than the longest: {left_s:.3f} s of silence were added at its end."

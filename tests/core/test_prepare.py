@@ -63,6 +63,26 @@ def test_one_channel_in_two_is_the_same_in_both():
     assert _matrix("mono", "stereo").tolist() == [[1.0], [1.0]]
 
 
+def test_heights_go_where_what_stands_under_them_goes_3_db_down():
+    """Common practice; BS.775-4 for what stands under them."""
+    positions = layout_of_name("7.1.4").positions
+    stereo = dict(zip(positions, _matrix("7.1.4", "stereo")[0], strict=True))
+    assert stereo == pytest.approx(
+        {"L": 1.0, "C": HALF, "Ls": HALF, "Lb": HALF, "Tfl": HALF, "Tbl": 0.5}
+        | dict.fromkeys(("R", "LFE", "Rs", "Rb", "Tfr", "Tbr"), 0.0),
+        abs=1e-9,
+    )
+    wide = layout_of_name("7.1").positions
+    rows = dict(zip(wide, _matrix("7.1.4", "7.1"), strict=True))
+    assert rows["Lb"][positions.index("Tbl")] == pytest.approx(HALF, abs=1e-9)
+    assert rows["L"][positions.index("Tfl")] == pytest.approx(HALF, abs=1e-9)
+    assert rows["Ls"][positions.index("Tbl")] == 0.0
+    five = dict(zip(layout_of_name("5.1").positions, _matrix("5.1.4", "5.1", height_db=-6.0), strict=True))
+    assert five["Rs"][layout_of_name("5.1.4").positions.index("Tbr")] == 0.5
+    left, right = _matrix("7.1.4", "stereo")
+    assert _matrix("7.1.4", "mono")[0] == pytest.approx(HALF * (left + right), abs=1e-12)
+
+
 def test_channels_without_places_cannot_be_folded():
     with pytest.raises(UnsupportedError, match="no stated places"):
         fold_matrix(layout_from_count(5), layout_of_name("stereo"), Channels())

@@ -94,6 +94,7 @@ class Method(_Table):
 class Channels(_Table):
     centre_db: PeakDb = -3.0
     surround_db: PeakDb = -3.0
+    height_db: PeakDb | None = None
     lfe_db: PeakDb | Literal["off"] = "off"
     mono_law: Literal["half", "power", "left", "right"] | None = None
 

@@ -1,7 +1,8 @@
 """Fold-downs: which share of each channel goes into each channel of a narrower layout (ITU-R BS.775-4).
 
 Lo = L + 0.7071·C + 0.7071·Ls, Ro alike, LFE left out; one channel from those: 0.7071·(Lo + Ro). The coefficients can
-be a spec's own. Nothing is held below full scale here: floating point may pass it, and gain brings it back.
+be a spec's own. What hangs above goes where what stands under it goes, 3 dB down (common practice: the Recommendation
+has no heights). Nothing is held below full scale here: floating point may pass it, and gain brings it back.
 """
 
 import math
@@ -25,6 +26,8 @@ class Shares(Protocol):
     @property
     def surround_db(self) -> float: ...
     @property
+    def height_db(self) -> float | None: ...
+    @property
     def lfe_db(self) -> float | Literal["off"]: ...
     @property
     def mono_law(self) -> Literal["half", "power", "left", "right"] | None: ...
@@ -35,7 +38,12 @@ _NOMINAL_RATIOS = {-3.0: math.sqrt(0.5), -6.0: 0.5}
 
 _SIDES = {"L": 0, "R": 1}
 _SURROUNDS = {"Ls": 0, "Rs": 1, "Lb": 0, "Rb": 1}
-_FOLDABLE = frozenset({*_SIDES, *_SURROUNDS, "C", "LFE"})
+_BELOW = {"Tfl": ("L",), "Tfr": ("R",), "Tfc": ("C",), "Tbl": ("Lb", "Ls"), "Tbr": ("Rb", "Rs")}
+"""What stands under each height, the first of these that a layout has; else where the last of them goes."""
+
+USUAL_HEIGHT_DB = -3.0
+
+_FOLDABLE = frozenset({*_SIDES, *_SURROUNDS, *_BELOW, "C", "LFE"})
 
 
 def fold_matrix(source: Layout, target: Layout, coefficients: Shares) -> Matrix:
@@ -61,6 +69,10 @@ def _share(from_position: str, to_position: str, target: Layout, coefficients: S
     """How much of a channel goes into another: all where it has its own place, else what the rule says."""
     if from_position in target.positions:
         return 1.0 if from_position == to_position else 0.0
+    if from_position in _BELOW:
+        below = next((each for each in _BELOW[from_position] if each in target.positions), _BELOW[from_position][-1])
+        height_db = USUAL_HEIGHT_DB if coefficients.height_db is None else coefficients.height_db
+        return nominal_ratio(height_db) * _share(below, to_position, target, coefficients)
     side = _SIDES.get(to_position)
     if from_position == "C":
         return nominal_ratio(coefficients.centre_db) if side is not None else 0.0

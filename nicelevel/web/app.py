@@ -18,6 +18,7 @@ from nicelevel.store.specs import spec_of
 from . import errors, security
 from .board import miniatures
 from .changes import Changes, changes
+from .channels import channels
 from .deliverables import deliverables
 from .handover import handover
 from .hearing import hearing
@@ -57,7 +58,7 @@ def create_app(config: Config, database_url: str) -> Flask:
     app.extensions["changes"] = Changes(database_url)
     CSRFProtect(app)
     of_jobs, of_files = (jobs, sources, uploads, handover, runs, changes), (readings, hearing, deliverables, proofs)
-    for blueprint in (*of_jobs, *of_files, specs, preparing, recipes, rules, voice):
+    for blueprint in (*of_jobs, *of_files, specs, preparing, channels, recipes, rules, voice):
         app.register_blueprint(blueprint)
     app.context_processor(add_running)
     _use_database_per_request(app)

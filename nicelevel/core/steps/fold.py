@@ -14,7 +14,7 @@ PeakDb = Annotated[float, Field(ge=-100.0, le=20.0, allow_inf_nan=False)]
 
 
 class Fold(Step):
-    """layout: its name; the shares of centre, surrounds, heights and LFE in dB; height_db, mono_law: None for what is usual."""
+    """layout: its name; the shares of centre, surrounds, heights and LFE in dB; None for what is usual."""
 
     do: Literal["fold"] = "fold"
     layout: Literal["mono", "stereo", "5.1", "7.1"]

@@ -543,6 +543,11 @@ function board() {
       if (link) leaveFor(link.href);
     },
 
+    async openChannels() {
+      const link = await this.ofCloseUp("[data-open-channels]");
+      if (link) leaveFor(link.href);
+    },
+
     // Of those that are picked the first, the others with it.
     async openPrepare() {
       if (this.picked.length > 1) return leaveFor(this.prepareAll());

@@ -28,6 +28,7 @@ export function boardKeys(board, more) {
     o: () => board.openProof(),
     h: () => board.openHandover(),
     p: () => board.openPrepare(),
+    k: () => board.openChannels(),
     P: () => board.downloadPackage(),
     a: () => board.chooseFiles(),
     x: () => board.stopAll(),

@@ -1,0 +1,155 @@
+"""The Channels view of a source: what its channels become, what is lost on the way, which programmes they are."""
+
+from typing import Any
+
+from flask import Blueprint, abort, jsonify, redirect, render_template, request, url_for
+
+from nicelevel.core.channels import Layout, layout_from_count, layout_of_name
+from nicelevel.core.crossing.presets import presets_of
+from nicelevel.core.errors import NiceLevelError, NotPreparedError
+from nicelevel.core.programmes import programmes_of_map
+from nicelevel.core.programmes.programme import Programme, refuse_channels_past
+from nicelevel.core.values import Shape
+from nicelevel.desk.channels import (
+    Crossing,
+    checked,
+    crossing_of,
+    found_programmes,
+    in_common,
+    keep_crossing,
+    law_of,
+    levels_alone,
+    shape_of,
+    take_apart,
+)
+from nicelevel.desk.contents import contents_of, sum_leader_of
+from nicelevel.desk.prepared import load_prepared
+from nicelevel.report import channels_view as view
+from nicelevel.report.reading_view import facts_line
+from nicelevel.report.words import level
+from nicelevel.store.models import Source
+from nicelevel.store.readings import load_figures
+from nicelevel.store.undo import changing
+from nicelevel.work.enqueue import enqueue_measuring, enqueue_preparations
+
+from .found import audio, source_or_404
+
+channels = Blueprint("channels", __name__)
+
+WIDTH = 680
+
+
+@channels.get("/sources/<int:source_id>/channels")
+def show(source_id: int) -> Any:
+    """The whole page; parts of a sum are mixed as their leader is."""
+    source = _measured_or_404(source_id)
+    if (led_by := sum_leader_of(source)) is not None:
+        return redirect(url_for("channels.show", source_id=led_by.id))
+    shape = shape_of(source, audio())
+    return render_template(
+        "channels/channels.html",
+        source=source,
+        facts=facts_line(load_figures(source.digest, audio())),
+        presets=presets_of(shape.layout),
+        **_drawn(source, shape, crossing_of(source, shape)),
+    )
+
+
+@channels.post("/sources/<int:source_id>/channels/draft")
+def draft(source_id: int) -> str:
+    """The same drawn for other shares; nothing is kept."""
+    source = _measured_or_404(source_id)
+    shape = shape_of(source, audio())
+    return render_template("channels/_drawn.html", source=source, **_drawn(source, shape, _told(shape)))
+
+
+@channels.post("/sources/<int:source_id>/channels")
+def keep(source_id: int) -> Any:
+    """Have it as it is drawn, before all other steps of the source."""
+    source = _measured_or_404(source_id)
+    shape = shape_of(source, audio())
+    with changing(f"changed the channels of {source.title}", source.job_id):
+        keep_crossing(source, _told(shape), shape)
+    enqueue_preparations(source.job_id, audio(), [source.id])
+    return jsonify(kept=source.id)
+
+
+@channels.get("/sources/<int:source_id>/channels/alone")
+def alone(source_id: int) -> Any:
+    """The loudness of each channel by itself, in words: asked for after the page, for all of the file is heard."""
+    source = _measured_or_404(source_id)
+    return jsonify(levels=[level(each) for each in levels_alone(source.digest, audio())])
+
+
+@channels.post("/sources/<int:source_id>/channels/apart")
+def apart(source_id: int) -> Any:
+    """Make a source of each programme, by a map or each channel by itself; the audio is not copied."""
+    source = _measured_or_404(source_id)
+    shape = shape_of(source, audio())
+    programmes = _asked(source, shape)
+    refuse_channels_past(programmes, shape.channels)
+    with changing(f"took {source.title} apart", source.job_id):
+        made = take_apart(source, programmes, audio())
+        for each in made:
+            enqueue_measuring(each)
+    board = url_for("jobs.board", job_id=source.job_id, _anchor=f"source-{made[0].id}")
+    return jsonify(made=len(made), board=board)
+
+
+def _asked(source: Source, shape: Shape) -> tuple[Programme, ...]:
+    """Where the map is what the file itself says, with the layouts that it says."""
+    if "each" in request.form:
+        names = view.out_names(shape.layout.name, shape.layout.positions)
+        return tuple(Programme(name, (n,), layout_from_count(1)) for n, name in enumerate(names, 1))
+    text = request.form.get("map", "")
+    found = found_programmes(audio().existing_path(source.digest)).programmes
+    return found if text.strip() == view.map_text(found) else programmes_of_map(text)
+
+
+def _drawn(source: Source, shape: Shape, crossing: Crossing) -> dict[str, Any]:
+    found = in_common(source.digest, audio())
+    width = min(max(request.args.get("width", WIDTH, type=int), 300), 2_400)
+    layout = _layout(crossing, shape)
+    programmes = found_programmes(audio().existing_path(source.digest))
+    return {
+        "shape": shape,
+        "crossing": crossing,
+        "ins": view.draw_ins(found),
+        "outs": view.draw_outs(crossing.rows, view.out_names(layout.name, layout.positions)),
+        "is_kept": crossing == crossing_of(source, shape),
+        "is_sum": view.is_sum(crossing.rows),
+        "measured": _measured(source) if source.recipe_json else "",
+        "sentences": view.sentences_of(found, crossing.rows, layout.weights, law_of(crossing, shape)),
+        "lost": view.draw_lost(found, crossing.rows, width),
+        "over_time": view.draw_over_time(found, (0, 1), width) if shape.channels > 1 else None,
+        "programmes": programmes,
+        "ribbon": view.ribbon_of(programmes.programmes, shape.channels, width),
+        "map_text": view.map_text(programmes.programmes),
+    }
+
+
+def _measured(source: Source) -> str:
+    """What was measured of the source with its steps, in a sentence; that it is being measured; nothing else."""
+    contents = contents_of(source)
+    try:
+        return view.prepared_words(load_prepared(contents, contents.recipe, audio()).reading)
+    except NotPreparedError:
+        return "It is being measured with all its steps."
+    except NiceLevelError as error:
+        return error.message
+
+
+def _layout(crossing: Crossing, shape: Shape) -> Layout:
+    """Of what results."""
+    return shape.layout if crossing.layout == shape.layout.name else layout_of_name(crossing.layout)
+
+
+def _told(shape: Shape) -> Crossing:
+    return checked(request.form.get("crossing", ""), shape)
+
+
+def _measured_or_404(source_id: int) -> Source:
+    source = source_or_404(source_id)
+    if source.state != "measured":
+        abort(404)
+    return source

@@ -1,0 +1,186 @@
+// The Channels view: shares are changed here; what they mean is drawn and said by the server.
+
+import Alpine from "../vendor/alpine/alpine-csp.js";
+import { watchChanges } from "../changes.js";
+import { leaveFor } from "../going.js";
+import { onKeys, page, say } from "../page.js";
+import { parsed, swapPart } from "../parts.js";
+import { getJson, post, postForHtml } from "../requests.js";
+import { undoKeys } from "../undo.js";
+
+const STEP_DB = 0.5, LARGE_STEP_DB = 3, PX_PER_STEP = 4, LOWEST_DB = -60, HIGHEST_DB = 20;
+const MARGINS = 562;
+
+const db = (share) => 20 * Math.log10(Math.abs(share));
+const clamped = (value) => Math.min(HIGHEST_DB, Math.max(LOWEST_DB, value));
+
+function channels() {
+  return {
+    at: [0, 0], // row and column of the chosen crossing
+    asked: 0,
+    levels: null, // of each channel alone, in words
+    dragged: null, // { row, column, from, db, sign }
+
+    init() {
+      const drawn = this.$refs.drawn;
+      this.crossing = this.told();
+      drawn.addEventListener("focusin", ({ target }) => this.choose(target.closest(".crossing")));
+      drawn.addEventListener("pointerdown", (event) => this.startDrag(event));
+      addEventListener("pointermove", (event) => this.drag(event));
+      for (const name of ["pointerup", "pointercancel"]) addEventListener(name, () => (this.dragged = null));
+      drawn.addEventListener("click", ({ target }) => target.closest("[data-have]") && this.keep());
+      drawn.addEventListener("submit", (event) => this.takeApart(event));
+      undoKeys(this.$root.dataset.undo);
+      onKeys({
+        ArrowUp: () => this.walk(-1, 0),
+        ArrowDown: () => this.walk(1, 0),
+        ArrowLeft: () => this.walk(0, -1),
+        ArrowRight: () => this.walk(0, 1),
+        "+": ({ shiftKey, code }) => this.louder(shiftKey && code.startsWith("Numpad") ? LARGE_STEP_DB : STEP_DB),
+        "-": () => this.louder(-STEP_DB),
+        "*": () => this.louder(LARGE_STEP_DB),
+        _: () => this.louder(-LARGE_STEP_DB),
+        i: () => this.change((share) => -share),
+        0: () => this.change((share) => (share ? 0 : 1)),
+        Enter: () => this.keep(),
+        p: () => leaveFor(this.$root.dataset.prepare),
+        Escape: () => leaveFor(this.$root.dataset.board),
+        ...Object.fromEntries([1, 2, 3, 4, 5, 6, 7, 8, 9].map((number) => [number, () => this.takePreset(this.presets()[number - 1])])),
+      });
+      addEventListener("resize", () => this.draw());
+      watchChanges((told, all) => (all || told.some((each) => String(each.source) === this.$root.dataset.source)) && !this.dragged && this.draw());
+      this.mark();
+      this.draw();
+      this.tellAlone();
+    },
+
+    told() {
+      return JSON.parse(document.getElementById("channels").dataset.crossing);
+    },
+
+    presets() {
+      return [...this.$root.querySelectorAll("[data-preset]")];
+    },
+
+    take({ target }) {
+      this.takePreset(target.closest("[data-preset]"));
+    },
+
+    takePreset(button) {
+      if (!button) return;
+      this.crossing = JSON.parse(button.dataset.preset);
+      this.draw();
+    },
+
+    choose(crossing) {
+      if (!crossing) return;
+      this.at = [Number(crossing.dataset.row), Number(crossing.dataset.column)];
+      this.mark();
+    },
+
+    walk(down, right) {
+      const { rows } = this.crossing;
+      const [row, column] = this.at;
+      this.at = [Math.min(rows.length - 1, Math.max(0, row + down)), Math.min(rows[0].length - 1, Math.max(0, column + right))];
+      this.mark(true);
+    },
+
+    // The chosen crossing is the one that Tab comes to.
+    mark(takesFocus = false) {
+      const { rows } = this.crossing;
+      this.at = [Math.min(this.at[0], rows.length - 1), Math.min(this.at[1], rows[0].length - 1)];
+      for (const each of this.$refs.drawn.querySelectorAll(".crossing")) {
+        const isChosen = Number(each.dataset.row) === this.at[0] && Number(each.dataset.column) === this.at[1];
+        each.classList.toggle("chosen", isChosen);
+        each.setAttribute("tabindex", isChosen ? "0" : "-1");
+        if (isChosen && takesFocus) each.focus();
+      }
+      const now = JSON.stringify(this.crossing);
+      for (const each of this.presets()) each.setAttribute("aria-pressed", String(JSON.stringify(JSON.parse(each.dataset.preset)) === now));
+    },
+
+    louder(by_db) {
+      this.change((share) => (share ? Math.sign(share) : 1) * 10 ** (clamped((share ? db(share) : by_db > 0 ? LOWEST_DB : -by_db) + by_db) / 20));
+    },
+
+    change(changed) {
+      const [row, column] = this.at;
+      this.crossing = { ...this.crossing, rows: this.crossing.rows.map((each, at) => (at === row ? each.map((share, on) => (on === column ? changed(share) + 0 : share)) : each)) };
+      this.draw();
+    },
+
+    startDrag(event) {
+      const crossing = event.target.closest(".crossing");
+      if (!crossing || event.button) return;
+      event.preventDefault();
+      this.choose(crossing);
+      crossing.focus({ preventScroll: true });
+      const share = this.crossing.rows[this.at[0]][this.at[1]];
+      if (share) this.dragged = { from: event.clientY, was: db(share), sign: Math.sign(share) };
+    },
+
+    drag(event) {
+      if (!this.dragged) return;
+      const { from, was, sign } = this.dragged;
+      const steps = Math.round((from - event.clientY) / PX_PER_STEP);
+      this.change(() => sign * 10 ** (clamped(was + steps * STEP_DB) / 20));
+    },
+
+    async draw() {
+      const number = ++this.asked;
+      const width = Math.max(300, this.$refs.drawn.clientWidth - MARGINS);
+      try {
+        const html = await postForHtml(`${this.$root.dataset.draft}?width=${width}`, { crossing: JSON.stringify(this.crossing) });
+        if (number !== this.asked) return;
+        const hadFocus = Boolean(document.activeElement?.closest(".crossing"));
+        const typed = document.activeElement?.closest(".apart input");
+        if (typed) return; // who types a map keeps the field; the next change draws again
+        swapPart(document.getElementById("channels"), parsed(html).querySelector("#channels"));
+        this.mark(hadFocus);
+        this.showAlone();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async tellAlone() {
+      try {
+        this.levels = (await getJson(this.$root.dataset.alone)).levels;
+        this.showAlone();
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    showAlone() {
+      for (const each of this.$refs.drawn.querySelectorAll("text[data-alone]")) each.textContent = this.levels?.[each.dataset.alone] ?? "…";
+    },
+
+    async keep() {
+      if ("kept" in document.getElementById("channels").dataset) return say("So it is already.");
+      try {
+        await post(this.$root.dataset.keep, { crossing: JSON.stringify(this.crossing) });
+        await this.draw();
+        say("Its channels are so now.");
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async takeApart(event) {
+      event.preventDefault();
+      const asked = event.submitter?.name === "each" ? { each: "1" } : { map: event.target.elements.map.value };
+      try {
+        const { made, board } = await post(this.$root.dataset.apart, asked);
+        sessionStorage.setItem("say", `${made} sources of one file; the audio is there once. Z takes it back.`);
+        leaveFor(board);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+  };
+}
+
+Alpine.data("page", page);
+Alpine.data("channels", channels);
+Alpine.start();

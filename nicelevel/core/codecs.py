@@ -21,6 +21,9 @@ RATES_HZ = {
 
 MOST_CHANNELS = {"mp3": 2, "ac3": 6, "flac": 8, "aac": 8, "opus": 8, "vorbis": 8}
 
+LOUDEST_DIALNORM_DB, QUIETEST_DIALNORM_DB = -1, -31
+"""What AC-3 can state of its dialogue: whole numbers of five bits (ATSC A/52:2018, 5.4.2.8)."""
+
 DEFAULT_KBPS = {"mp3": 192.0, "aac": 192.0, "vorbis": 192.0, "opus": 128.0, "ac3": 448.0}
 """Where a spec names no bit rate and no size. Common practice."""
 

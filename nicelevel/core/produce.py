@@ -45,6 +45,9 @@ ROOMS_DB = (0.02, 0.1, 0.4)
 OFF_TARGET_DB = 0.1
 """Where an encoder moves the level by more than this, the gain makes up for it, also within the tolerance."""
 
+MADE_UP_FOR_LU = 0.5
+"""By no more than this an encoder moves the level of a programme."""
+
 FIRST_SHARE, REHEARSED_SHARE = 0.4, 0.9
 """Of the time of all rounds that is left, what a round takes: of a rehearsed programme there are seldom more."""
 
@@ -93,7 +96,9 @@ def produce(
         # What has met its spec once is made again rather than something that may be nearer to the target.
         planned = met if is_last and met else planned
         part = _of_round(progress, number, rehearsed) if first.output.is_lossy else progress
-        staged = render(order.path, *_set(planned, nominal), target, share_of(part, 0.0, RENDER_SHARE), order.kept)
+        staged = render(
+            order.path, *_set(planned, nominal, first), target, share_of(part, 0.0, RENDER_SHARE), order.kept
+        )
         try:
             carried = _carried(order, staged, planned[0])
             with beside(staged.settle) as settled:
@@ -122,10 +127,16 @@ def _nominal_kbps(order: Order) -> float | None:
     return nominal_kbps(order.path, *order.planned, order.measured_of(order.planned[0].chain.recipe))
 
 
-def _set(planned: Planned, nominal: float | None) -> Planned:
-    """What is planned, with the encoder set to a nominal bit rate."""
+def _set(planned: Planned, nominal: float | None, first: Plan) -> Planned:
+    """What is planned, with the encoder set to a nominal bit rate, and told the level that the file is to state.
+
+    That is what was planned first: a later plan stands off it by what the encoder does, which it makes up for; or by
+    more, where a ceiling asks for it.
+    """
     plan, limited = planned
-    return replace(plan, output=replace(plan.output, nominal_kbps=nominal)), limited
+    is_made_up_for = abs(plan.predicted.integrated_lufs - first.predicted.integrated_lufs) <= MADE_UP_FOR_LU
+    stated_db = (first if is_made_up_for else plan).predicted.source.dialnorm_db
+    return replace(plan, output=replace(plan.output, nominal_kbps=nominal, dialnorm_db=stated_db)), limited
 
 
 def _of_round(progress: Progress | None, number: int, rehearsed: bool) -> Progress | None:

@@ -61,7 +61,8 @@ class Source:
     """An audio file as its header describes it; it is never changed.
 
     size_is_estimate: of a file not written yet, that its contents may still move its size by a tenth. recipe: steps
-    that stand before all that a destination asks for; layout, rate and length are then those after them.
+    that stand before all that a destination asks for; layout, rate and length are then those after them. dialnorm_db:
+    the level of its dialogue as the file itself states it, where it does.
     """
 
     path: Path
@@ -75,6 +76,7 @@ class Source:
     bitrate_kbps: float | None = None
     size_is_estimate: bool = False
     recipe: "Recipe" = ()
+    dialnorm_db: int | None = None
 
     @property
     def shape(self) -> Shape:
@@ -213,6 +215,7 @@ class OutputFormat:
     `encoding` of what is packed without loss is that of its words; `lossless` names the packing, flac or alac.
     Of a file per channel: `part_of` is the layout of the programme, `channel` the number of this one in it.
     nominal_kbps: what an encoder without constant bit rates is set to, so that it comes to the one that is asked for.
+    dialnorm_db: the level of dialogue that the file is to state; None for what is measured.
     format_key: names the format of the spec that this came of; programme: the number of what it holds of its source.
     """
 
@@ -227,6 +230,7 @@ class OutputFormat:
     part_of: Layout | None = None
     channel: int | None = None
     nominal_kbps: float | None = None
+    dialnorm_db: int | None = None
     format_key: str = ""
     programme: int = 1
 

@@ -67,6 +67,8 @@ def reading_json(reading: Reading, path: str | None = None, with_series: bool = 
         "mono_kind": reading.mono_kind,
         "notes": [note.code for note in reading.notes],
     }
+    if source.dialnorm_db is not None:
+        facts["dialnorm_db"] = source.dialnorm_db
     if with_series:
         facts["series"] = series_json(reading)
     answer: Json = null_unless_finite(facts)

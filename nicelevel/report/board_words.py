@@ -22,6 +22,7 @@ _NOTE_WORDS = {
     "nearly_identical": "nearly mono",
     "quieter_copy": "copied side",
     "late_copy": "late side",
+    "level_misstated": "misstated",
     "tick_at_head": "tick",
     "cut_tail": "cut tail",
     "silence_inside": "holes",

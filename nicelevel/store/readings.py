@@ -75,6 +75,7 @@ _SOURCE_FACTS = (
     "frames",
     "bits_declared",
     "bitrate_kbps",
+    "dialnorm_db",
 )
 
 

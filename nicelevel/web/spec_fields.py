@@ -65,6 +65,7 @@ _KINDS: dict[str, Callable[[str], Any]] = {
     "formats.files": _text,
     "formats.dither": _text,
     "formats.bitrate_mode": _text,
+    "formats.dialnorm": _whole_or_word,
 }
 """What is not a number with a fraction, by its key."""
 

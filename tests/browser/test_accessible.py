@@ -58,6 +58,7 @@ def test_no_page_has_a_serious_fault_in_either_light(worked_on, live):
         "handover": (f"{live.address}/jobs/{job}/handover", "main"),
         "reading": (f"{live.address}/sources/{source}/reading", ".reading[data-detail]"),
         "prepare": (f"{live.address}/sources/{source}/prepare", "#steps"),
+        "channels": (f"{live.address}/sources/{source}/channels", "#channels .crossing"),
         "recipes": (f"{live.address}/recipes/", ".recipes article"),
         "before and after": (compared, "canvas"),
         "versions": (f"{compared}?against=source-{older}", "#changed:not([data-pending])"),

@@ -194,6 +194,8 @@ def _options(output: OutputFormat) -> dict[str, str]:
     is_variable, channels = output.bitrate_mode == "variable", len(output.layout.positions)
     if output.encoding == "opus":
         return {"vbr": "on" if is_variable else "off", "mapping_family": "-1" if channels <= 2 else "1"}
+    if output.dialnorm_db is not None:
+        return {"dialnorm": str(output.dialnorm_db)}
     return {}
 
 

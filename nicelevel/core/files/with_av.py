@@ -18,6 +18,7 @@ from ..channels import Layout, layout_from_count, layout_from_mask
 from ..errors import DamagedError, EmptyError, NotAudioError, UnsupportedError
 from ..units import seconds_from_frames
 from ..values import Source
+from .ac3 import read_dialnorm_db
 from .blocks import Block, exact_in_single
 from .codes import CodeBuffer, coding_of
 
@@ -183,6 +184,7 @@ class AvDecoder:
             layout=_layout_of(codec.layout),
             frames=0,
             bits_declared=bits,
+            dialnorm_db=read_dialnorm_db(self._path) if self._demuxer == "ac3" else None,
         )
         return self._with_length(source)
 

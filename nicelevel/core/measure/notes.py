@@ -25,6 +25,7 @@ NEARLY_SAME_RATIO = 1e-4
 QUIETER_DB = 0.5
 CUT_DBFS, CUT_HOPS, CUT_BEFORE_HOPS = -45.0, 3, 30
 HOLE_HOPS = 3
+MISSTATED_DB = 1.0
 SAME_PEAK_DB, SAME_PEAK_SHARE, LIMITED_PLR_LU = 0.05, 0.08, 10.0
 MOST_PLACES = 200
 
@@ -210,6 +211,17 @@ def _steep_edge(reading: Reading) -> Note | None:
     return Note("lossy_ancestry", sentence)
 
 
+def _level_misstated(reading: Reading) -> Note | None:
+    """Players go by the level that a stream states."""
+    stated_db, lufs = reading.source.dialnorm_db, reading.integrated_lufs
+    if stated_db is None or not math.isfinite(lufs) or abs(stated_db - lufs) <= MISSTATED_DB:
+        return None
+    off_db = lufs - stated_db
+    heard = f"players make it {abs(off_db):.1f} dB too {'loud' if off_db > 0 else 'quiet'}"
+    stated = f"It states a dialogue level of {figure(stated_db, 0)} dB and has {figure(lufs)} LUFS"
+    return Note("level_misstated", f"{stated}: {heard}.")
+
+
 def _limiter_left_on(reading: Reading) -> Note | None:
     """Many peaks at one level and little between peak and loudness."""
     peaks, plr_lu = reading.curves.peaks, reading.plr_lu
@@ -269,6 +281,7 @@ _RULES: tuple[Rule, ...] = (
     _tick_at_head,
     _dead_air_head,
     _dead_air_tail,
+    _level_misstated,
     _limiter_left_on,
     _steep_edge,
     _dc,
@@ -295,6 +308,7 @@ _GRAVEST_FIRST = (
     "dead_air_tail",
     "inter_sample_over",
     "late_copy",
+    "level_misstated",
     "limiter_left_on",
     "lossy_ancestry",
     "dc",

@@ -37,6 +37,7 @@ def resolve_format(source: Source, candidate: Format, spec: Spec) -> OutputForma
         kbps,
         mode,
         lossless,
+        dialnorm_db=candidate.dialnorm,
         format_key=candidate.key,
     )
     if reason := unwritable(output):

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ..files.ac3 import dialnorm_of
 from ..files.containers import container_of, data_bytes
 from ..measure.gating import MOMENTARY_HOPS, loudest_lufs, scaled, short_term_steps
 from ..measure.loudness_range import loudness_range_lu, range_of_sorted_lu
@@ -89,6 +90,7 @@ def in_format(measured: Measured, reading: Reading, output: OutputFormat, gain_d
     reading: of the prepared signal after that gain, and after a limiter where one works.
     """
     source = reading.source
+    states_level = output.encoding == "ac3" and output.dialnorm_db is None
     size = size_of(measured, reading, output, gain_db)
     written = replace(
         source,
@@ -98,5 +100,6 @@ def in_format(measured: Measured, reading: Reading, output: OutputFormat, gain_d
         bitrate_kbps=output.bitrate_kbps,
         size_bytes=size.size_bytes,
         size_is_estimate=size.is_estimate,
+        dialnorm_db=dialnorm_of(reading.integrated_lufs) if states_level else output.dialnorm_db,
     )
     return replace(reading, source=written)

@@ -31,6 +31,7 @@ def format_words(wanted: Format) -> str:
         "" if wanted.sample_rate == "keep" else rate_word(wanted.sample_rate),
         f"{amount(wanted.bitrate_kbps)} kbit/s" if wanted.bitrate_kbps else "",
         "" if wanted.channels == "keep" else wanted.channels,
+        f"stating {amount(wanted.dialnorm)} dB" if wanted.dialnorm is not None else "",
         "a file per channel" if wanted.files == "per_channel" else "",
     )
     return _listed(container_word(wanted.container), parts)

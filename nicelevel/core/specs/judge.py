@@ -15,6 +15,9 @@ from .spec import Format, Spec
 
 STATED_DECIMALS = 2
 
+DIALNORM_DB = 1.0
+"""A stream states whole numbers: half of one is rounding, as much is left to the encoder (common practice)."""
+
 MEASURES: dict[str, Callable[[Reading], float]] = {
     "integrated": lambda reading: reading.integrated_lufs,
     "max_short_term": lambda reading: reading.max_short_term_lufs,
@@ -53,6 +56,7 @@ def judge(reading: Reading, spec: Spec) -> Verdict:
     findings = [
         *level_findings(reading, spec),
         *_plain_findings(reading, spec),
+        *_dialnorm_findings(reading, spec),
         _format_finding(reading, spec),
     ]
     return Verdict(tuple(findings))
@@ -120,6 +124,18 @@ def _durations_finding(reading: Reading, durations_s: tuple[float, ...]) -> Find
     meets = any(abs(frames - duration_s * rate_hz) <= 1.0 for duration_s in durations_s)
     choices = " or ".join(f"{duration_s:g} s" for duration_s in durations_s)
     return Finding("durations_s", durations_s, reading.source.duration_s, meets, f"length {choices}")
+
+
+def _dialnorm_findings(reading: Reading, spec: Spec) -> Iterator[Finding]:
+    """Of what is delivered as AC-3: the level that it states must be the one it has, or players are misled."""
+    stated_db, lufs = reading.source.dialnorm_db, reading.integrated_lufs
+    if reading.source.encoding != "ac3" or not any(each.encoding == "ac3" for each in spec.formats):
+        return
+    text = f"stated dialogue level within {DIALNORM_DB:g} dB of the measured loudness"
+    if math.isfinite(lufs):
+        span = (_stated(lufs - DIALNORM_DB), _stated(lufs + DIALNORM_DB))
+        meets = stated_db is not None and abs(_stated(stated_db - lufs)) <= DIALNORM_DB
+        yield Finding("dialnorm", span, stated_db, meets, text)
 
 
 def _format_finding(reading: Reading, spec: Spec) -> Finding:

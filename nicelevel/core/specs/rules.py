@@ -38,6 +38,7 @@ RULES = {
     "durations_s": Rule("Length", "s", "duration_s"),
     "max_size_bytes": Rule("Size", "bytes", "size_bytes"),
     "min_bitrate_kbps": Rule("Bit rate", "kbit/s", "bitrate_kbps"),
+    "dialnorm": Rule("Dialogue level stated", "dB", "dialnorm_db", "ATSC A/52"),
     "format": Rule("Container, encoding", "", ""),
 }
 

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidationInfo, field_validator, model_validator
 
-from ..codecs import MOST_CHANNELS, RATES_HZ
+from ..codecs import LOUDEST_DIALNORM_DB, MOST_CHANNELS, QUIETEST_DIALNORM_DB, RATES_HZ
 from ..errors import SpecError
 from ..steps.table import AskedSteps, problem_of
 from ..toml import parse_toml
@@ -122,13 +122,15 @@ class Format(_Table):
     dither: Literal["tpdf", "shaped", "none"] = "tpdf"
     bitrate_kbps: Positive | None = None
     bitrate_mode: Literal["constant", "variable"] = "constant"
+    dialnorm: Annotated[int, Field(ge=QUIETEST_DIALNORM_DB, le=LOUDEST_DIALNORM_DB)] | None = None
 
     @property
     def key(self) -> str:
         """All that is asked for but into how many files: what this format is known by, wherever it stands."""
         asked = (self.container, self.encoding, self.sample_rate, self.channels, self.dither)
         rate = (f"{self.bitrate_kbps:g}", self.bitrate_mode) if self.bitrate_kbps else ()
-        return " ".join(map(str, (*asked, *rate)))
+        stated = () if self.dialnorm is None else (f"dialnorm {self.dialnorm}",)
+        return " ".join(map(str, (*asked, *rate, *stated)))
 
     @model_validator(mode="before")
     @classmethod
@@ -150,6 +152,12 @@ class Format(_Table):
         if self.encoding not in ENCODINGS_OF[self.container]:
             held = ", ".join(sorted(ENCODINGS_OF[self.container] - {"keep"}))
             raise ValueError(f"encoding: {self.container} cannot hold {self.encoding}; it holds {held}")
+        return self
+
+    @model_validator(mode="after")
+    def _only_ac3_states_a_level(self) -> "Format":
+        if self.dialnorm is not None and self.encoding != "ac3":
+            raise ValueError(f"dialnorm: AC-3 states the level of its dialogue; {self.encoding} has no place for it")
         return self
 
     @model_validator(mode="after")

@@ -26,7 +26,8 @@ def take(address: str, folder: Path) -> None:
             page.evaluate("theme => localStorage.setItem('theme', theme)", "dark" if theme == "dim" else "light")
             page.goto(address)
             page.wait_for_selector("table.jobs .miniatures svg")
-            page.screenshot(path=folder / f"jobs-{theme}.png")
+            if theme == "light":
+                page.screenshot(path=folder / "jobs-light.png")
             _board(page)
             page.screenshot(path=folder / f"board-{theme}.png")
             _reading(page, at_a_note=theme == "dim")
@@ -79,7 +80,7 @@ def _voice(page: Page, address: str, folder: Path) -> None:
 
 
 def _prepare(page: Page, address: str, folder: Path) -> None:
-    """A source with steps, and the recipes."""
+    """A source with steps, the channels of another, and the recipes."""
     page.goto(address)
     _board(page)
     page.locator("tr[data-source]", has_text="Talk at the lamp").locator("td.cell").first.click()
@@ -97,6 +98,14 @@ def _prepare(page: Page, address: str, folder: Path) -> None:
     page.wait_for_selector("#steps[data-pending='']")
     page.wait_for_timeout(1_000)
     page.screenshot(path=folder / "prepare-light.png")
+    page.goto(address)
+    _board(page)
+    page.locator("tr[data-source]", has_text="Storm, all mixes").locator("td.cell").first.click()
+    page.wait_for_selector("[data-open-channels]", state="attached")
+    page.keyboard.press("k")
+    page.wait_for_selector("#channels .crossing")
+    page.wait_for_timeout(2_000)
+    page.screenshot(path=folder / "channels-light.png")
     page.goto(f"{address}recipes/")
     page.wait_for_selector("article")
     page.screenshot(path=folder / "recipes-light.png")

@@ -1,5 +1,6 @@
 """The sources of the demo job: each a file with the level, and some with the fault, that the board should show."""
 
+import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,7 +10,10 @@ import numpy as np
 from nicelevel.core.channels import Layout, layout_from_count, layout_of_name
 from nicelevel.core.files import open_sink
 from nicelevel.core.measure import Meter
+from nicelevel.core.programmes import join
 from nicelevel.core.render.dither import rounded
+from nicelevel.core.steps.fold import Fold
+from nicelevel.core.steps.fold_matrix import fold_matrix
 from nicelevel.core.units import ratio_from_db
 from nicelevel.core.values import OutputFormat, Source
 
@@ -28,7 +32,7 @@ from .sounds import (
     thunder,
 )
 
-EDITION = 5
+EDITION = 6
 """Raised when the sources below come out differently, so that files kept from before are made anew."""
 
 SEED = 1887
@@ -40,7 +44,9 @@ FADE_S = 1.5
 
 @dataclass(frozen=True)
 class DemoSource:
-    """A file of the demo: how it is called, what it is written as, who makes it, which recipe prepares it."""
+    """A file of the demo: how it is called, what it is written as, who makes it, which recipe prepares it, which
+    programmes lie in it side by side.
+    """
 
     title: str
     file_name: str
@@ -50,9 +56,12 @@ class DemoSource:
     layout: Layout
     make: Callable[[Generator, int], Signal]
     recipe: str = ""
+    programmes: tuple[tuple[str, Layout], ...] = ()
 
 
 STEREO, MONO, SURROUND = layout_from_count(2), layout_from_count(1), layout_of_name("5.1")
+NINE = layout_from_count(9)
+ALL_MIXES = (("Full mix", SURROUND), ("For two loudspeakers", STEREO), ("Horn alone", MONO))
 
 _LOG_1 = (
     "The lamp is lit at four in the afternoon now. The oil is cold, and slow to climb the wick. "
@@ -214,6 +223,15 @@ def _storm(generator: Generator, rate_hz: int) -> Signal:
     return np.clip(_brought_to(_faded(mix, rate_hz), rate_hz, SURROUND, -23.2), -0.98, 0.98)
 
 
+def _all_mixes(generator: Generator, rate_hz: int) -> Signal:
+    """A quarter of a minute of the storm as it goes out: in 5.1, for two loudspeakers, and the horn by itself."""
+    surround = _storm(generator, rate_hz)[4 * rate_hz : 20 * rate_hz]
+    fold = fold_matrix(SURROUND, STEREO, Fold(layout="stereo"))
+    horn = np.zeros((len(surround), 1))
+    _add(horn, 0.2 * foghorn(4.0, rate_hz)[:, None], 10.0, rate_hz)
+    return np.concatenate([_faded(each, rate_hz) for each in (surround, 0.5 * surround @ fold.T, horn)], axis=1)
+
+
 def _stairs(generator: Generator, rate_hz: int) -> Signal:
     """Delivered one-sided: a microphone recorded on the left track alone."""
     voice = spread([speech(_STAIRS, "guide", rate_hz)], 40.0, rate_hz, 2.0)
@@ -269,6 +287,7 @@ DEMO_SOURCES = (
     DemoSource("Horn", "horn_call_horn.wav", "stem", 48_000, 24, STEREO, _part_of_call("horn")),
     DemoSource("Sea", "horn_call_sea.wav", "stem", 48_000, 24, STEREO, _part_of_call("sea")),
     DemoSource("Lamp room storm", "lamp_room_storm_51.wav", "mix", 48_000, 24, SURROUND, _storm),
+    DemoSource("Storm, all mixes", "storm_all_mixes.wav", "mix", 48_000, 24, NINE, _all_mixes, programmes=ALL_MIXES),
     DemoSource("Guide: the stairs", "guide_stairs.wav", "voice", 44_100, 16, STEREO, _stairs),
     DemoSource("Guide: the lamp", "guide_lamp.wav", "voice", 44_100, 16, MONO, _lamp),
     DemoSource("Talk at the lamp", "talk_at_the_lamp.wav", "voice", 48_000, 24, MONO, _talk, "even-out-speech"),
@@ -281,11 +300,28 @@ def make_source(number: int, folder: Path) -> Path:
     demo = DEMO_SOURCES[number]
     key = demo.file_name.removeprefix("lamp_room_theme_").removeprefix("horn_call_").removesuffix(".wav")
     signal = demo.make(_generator(key), demo.rate_hz)
-    output = OutputFormat("wav", f"pcm_{demo.bits}", demo.rate_hz, demo.layout, "tpdf")
     path = folder / demo.file_name
+    if demo.programmes:
+        return _side_by_side(signal, demo, path)
     part = path.with_suffix(".part")
-    sink = open_sink(part, output, len(signal))
-    sink.write(rounded(signal, demo.bits, False, SEED, 0))
-    sink.close()
+    _write(signal, demo, demo.layout, part)
     part.rename(path)
     return path
+
+
+def _write(signal: Signal, demo: DemoSource, layout: Layout, path: Path) -> None:
+    output = OutputFormat("wav", f"pcm_{demo.bits}", demo.rate_hz, layout, "tpdf")
+    sink = open_sink(path, output, len(signal))
+    sink.write(rounded(signal, demo.bits, False, SEED, 0))
+    sink.close()
+
+
+def _side_by_side(signal: Signal, demo: DemoSource, path: Path) -> Path:
+    """One file with programmes that it names."""
+    with tempfile.TemporaryDirectory() as folder:
+        parts, first = [], 0
+        for label, layout in demo.programmes:
+            parts.append(Path(folder) / f"{label}.wav")
+            _write(signal[:, first : first + len(layout.positions)], demo, layout, parts[-1])
+            first += len(layout.positions)
+        return join(parts, path).path

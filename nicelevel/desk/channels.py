@@ -58,6 +58,16 @@ def found_programmes(path: Path) -> Programmes:
     return programmes_of(path)
 
 
+def names_of_programmes(source: Source, audio: AudioFolder) -> tuple[str, ...]:
+    """Of a file that names several itself and stands on its board as one; none where nothing is to be said of it."""
+    path = audio.audio_path(source.digest)
+    if source.state != "measured" or source.recipe_json or not path.is_file():
+        return ()
+    found = found_programmes(path)
+    names = tuple(each.label for each in found.programmes)
+    return names if found.are_named and len(names) > 1 else ()
+
+
 def shape_of(source: Source, audio: AudioFolder) -> Shape:
     """As it came."""
     return load_figures(source.digest, audio).source.shape

@@ -27,6 +27,7 @@ STRIPES = 100
 
 LOST_LEFT, LOST_RIGHT, LOST_TOP, PX_PER_DB, HIGHEST_DB, LOWEST_DB = 50, 20, 92, 9.0, 6.0, -12.0
 TIME_MIDDLE, TIME_HEIGHT = 60, 34
+LETTER_PX, LABEL_LEVELS = 6.8, 3
 AGAINST, SHORTEST_AGAINST = -0.2, 2
 
 WORDS = {
@@ -106,13 +107,14 @@ class OverTime:
 
 @dataclass(frozen=True)
 class Bracket:
-    """A programme on the ribbon of channels."""
+    """A programme on the ribbon of channels. level: of its label, lower where it would run into the next one."""
 
     label: str
     layout: str
     x: float
     width: float
     numbers: tuple[tuple[int, float], ...]
+    level: int
 
 
 def in_names(positions: Sequence[str | None]) -> list[str]:
@@ -294,11 +296,14 @@ def prepared_words(reading: Reading) -> str:
 def ribbon_of(programmes: Sequence[Programme], count: int, width: int) -> list[Bracket]:
     """Programmes side by side, their channels as they are numbered in the file."""
     each_px = min(38.0, (width - LOST_LEFT - LOST_RIGHT - 6.0 * len(programmes)) / max(1, count))
-    x, drawn = float(LOST_LEFT), []
+    x = float(LOST_LEFT)
+    drawn: list[Bracket] = []
     for each in programmes:
         room = len(each.channels) * each_px
         numbers = tuple((number, x + (at + 0.5) * each_px) for at, number in enumerate(each.channels))
-        drawn.append(Bracket(each.label, each.layout.name, x, room, numbers))
+        is_long = LETTER_PX * len(each.label) > room and each is not programmes[-1]
+        level = ((drawn[-1].level if drawn else 0) + 1) % LABEL_LEVELS if is_long else 0
+        drawn.append(Bracket(each.label, each.layout.name, x, room, numbers, level))
         x += room + 6.0
     return drawn
 

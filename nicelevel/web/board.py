@@ -15,6 +15,7 @@ from nicelevel.core.specs.format_words import source_words
 from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.values import Plan
 from nicelevel.core.values import Reading as Measured
+from nicelevel.desk.channels import names_of_programmes
 from nicelevel.desk.contents import contents_of, described_of
 from nicelevel.desk.current import is_as_planned, is_of_present_spec
 from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
@@ -147,7 +148,10 @@ class Row:
 
 @dataclass(frozen=True)
 class CloseUp:
-    """A row with one cell, what is drawn of it and what can be heard; no drawing where there is no plan."""
+    """A row with one cell, what is drawn of it and what can be heard; no drawing where there is no plan.
+
+    apart: the programmes that lie in the file side by side, where it was not taken apart yet.
+    """
 
     row: Row
     cell: Cell
@@ -155,6 +159,7 @@ class CloseUp:
     sheet: HearingSheet | None
     linked: tuple[str, ...]
     proposed: tuple[Source, ...]
+    apart: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -250,7 +255,9 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
         drawing = _draw(source, cell, audio, width, height) if cell.plan else None
     except NiceLevelError as error:
         cell = replace(cell, problem=error.message)
-    return CloseUp(row, cell, drawing, sheet_of(source, destination, audio), *_set_of(source, maker.sources, audio))
+    linked, proposed = _set_of(source, maker.sources, audio)
+    sheet = sheet_of(source, destination, audio)
+    return CloseUp(row, cell, drawing, sheet, linked, proposed, names_of_programmes(source, audio))
 
 
 def _draw(source: Source, cell: Cell, audio: AudioFolder, width: int, height: int) -> LoudnessDrawing:

@@ -9,6 +9,7 @@ from nicelevel.core.files import take_in
 from nicelevel.core.measure import measure
 from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.core.prepare import Workshop
+from nicelevel.core.programmes import programmes_of
 from nicelevel.core.recipes import shipped_recipes
 from nicelevel.demo.sources import DEMO_SOURCES, make_source, talk_parts
 from tests import reference
@@ -65,8 +66,17 @@ def test_the_talk_is_far_apart_and_comes_together(tmp_path):
     assert np.abs(after - reference.integrated_lufs(came, rate_hz)).max() < 2.0
 
 
+def test_a_file_of_the_demo_holds_programmes_that_it_names(tmp_path):
+    (number,) = [at for at, demo in enumerate(DEMO_SOURCES) if demo.programmes]
+    found = programmes_of(make_source(number, tmp_path))
+    assert found.are_named
+    assert tuple((each.label, each.layout.name) for each in found.programmes) == tuple(
+        (label, layout.name) for label, layout in DEMO_SOURCES[number].programmes
+    )
+
+
 def test_the_demo_has_what_the_board_should_show():
     assert len(DEMO_SOURCES) >= 8
     assert {demo.kind for demo in DEMO_SOURCES} == {"mix", "stem", "voice"}
-    assert {demo.layout.name for demo in DEMO_SOURCES} == {"mono", "stereo", "5.1"}
+    assert {demo.layout.name for demo in DEMO_SOURCES if not demo.programmes} == {"mono", "stereo", "5.1"}
     assert len({demo.file_name for demo in DEMO_SOURCES}) == len(DEMO_SOURCES)

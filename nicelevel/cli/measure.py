@@ -6,14 +6,16 @@ from typing import Any
 
 import click
 
+from nicelevel.core.files import take_in
 from nicelevel.core.measure import measure as measure_file
 from nicelevel.core.prepare import Workshop
 from nicelevel.core.prepare.workshop import as_its_file
 from nicelevel.core.programmes import measure_programme, programmes_of
 from nicelevel.core.specs.format_words import container_word, encoding_word, rate_word
+from nicelevel.core.speech import Dialogue, dialogue_of
 from nicelevel.core.steps import Recipe
 from nicelevel.core.values import Reading
-from nicelevel.report.as_json import reading_json, steps_json
+from nicelevel.report.as_json import dialogue_json, reading_json, steps_json
 from nicelevel.report.programmes_json import measured_programme_json
 from nicelevel.report.words import length, level
 
@@ -26,22 +28,37 @@ from .table import print_table
 @batch_options
 @recipe_option
 @click.option("--programmes", "by_programme", is_flag=True, help="Measure each programme that a file holds as well.")
+@click.option("--dialogue", "by_dialogue", is_flag=True, help="Measure what is spoken by itself as well.")
 @click.option("--series", is_flag=True, help="Add momentary and short-term loudness every 0.1 s (JSON only).")
 def measure(
-    files: tuple[str, ...], jobs: int, as_json: bool, recipe_name: str | None, by_programme: bool, series: bool
+    files: tuple[str, ...],
+    jobs: int,
+    as_json: bool,
+    recipe_name: str | None,
+    by_programme: bool,
+    by_dialogue: bool,
+    series: bool,
 ) -> None:
     """Measure every figure of each FILE."""
-    if by_programme and recipe_name:
-        raise click.UsageError("Programmes are measured as they are in the file: --programmes goes without --recipe.")
+    if (by_programme or by_dialogue) and recipe_name:
+        option = "--programmes" if by_programme else "--dialogue"
+        raise click.UsageError(f"That is told of the file as it is: {option} goes without --recipe.")
     said: dict[str, tuple[str, ...]] = {}
     recipe = recipe_of(recipe_name)
 
     def work(_: int, path: str) -> dict[str, Any]:
         reading, done = measured_after(path, recipe.steps)
         said[path] = tuple(note.sentence for note in reading.notes)
-        return reading_json(reading, path, series) | done | (_programmes(path) if by_programme else {})
+        spoken = dialogue_json(dialogue_in(path)) if by_dialogue else {}
+        return reading_json(reading, path, series) | done | spoken | (_programmes(path) if by_programme else {})
 
     run_batch(files, work, jobs, as_json, lambda answers: _show(answers, said))
+
+
+def dialogue_in(path: str) -> Dialogue:
+    """What is spoken in a file."""
+    with take_in(path) as audio:
+        return dialogue_of(audio)
 
 
 def _programmes(path: str) -> dict[str, Any]:
@@ -74,7 +91,17 @@ def _show(answers: list[dict[str, Any]], said: dict[str, tuple[str, ...]]) -> No
         "length",
         "notes",
     )
+    for answer in answers:
+        if "dialogue_lufs" in answer:
+            said[answer["path"]] = (dialogue_words(answer), *said[answer["path"]])
     print_table(columns, [row for answer in answers for row in _rows(answer, said[answer["path"]])], left=2)
+
+
+def dialogue_words(answer: dict[str, Any]) -> str:
+    """What is spoken, in a sentence of the table."""
+    if answer["dialogue_lufs"] is None:
+        return "Nobody speaks."
+    return f"Speech: {level(answer['dialogue_lufs'])} LUFS in {100 * answer['speech_share']:.0f} % of the time."
 
 
 def _rows(answer: dict[str, Any], notes: tuple[str, ...]) -> Iterator[list[str]]:

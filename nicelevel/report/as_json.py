@@ -12,6 +12,7 @@ from nicelevel.core.values import Deliverable, Finding, Plan, Reading, Verdict
 if TYPE_CHECKING:
     from nicelevel.core.specs import Spec
     from nicelevel.core.specs.spec import Format
+    from nicelevel.core.speech import Dialogue
     from nicelevel.core.steps import Chain
 
 Json = dict[str, Any]
@@ -73,6 +74,13 @@ def reading_json(reading: Reading, path: str | None = None, with_series: bool = 
         facts["series"] = series_json(reading)
     answer: Json = null_unless_finite(facts)
     return answer
+
+
+def dialogue_json(dialogue: "Dialogue") -> Json:
+    """What is spoken by itself: its loudness, its share of the time, where."""
+    places = [[round(first_s, 3), round(last_s, 3)] for first_s, last_s in dialogue.places]
+    lufs = null_unless_finite(dialogue.lufs)
+    return {"dialogue_lufs": lufs, "speech_share": dialogue.share, "speech_s": places}
 
 
 def series_json(reading: Reading) -> Json:

@@ -1,9 +1,10 @@
 """Speech evened out: who speaks when, in passages of one level each, and the gain that brings these together.
 
-The method and what it was measured to do: docs/evening.md.
+The method and what it was measured to do: docs/evening.md. What is spoken, over music too: docs/dialogue.md.
 """
 
+from .dialogue import Dialogue, dialogue_of
 from .evening import Amount, even_out
 from .listening import Heard, listen_to
 
-__all__ = ["Amount", "Heard", "even_out", "listen_to"]
+__all__ = ["Amount", "Dialogue", "Heard", "dialogue_of", "even_out", "listen_to"]

@@ -20,6 +20,7 @@ from nicelevel.core.measure.gating import (
 from nicelevel.core.measure.loudness_range import range_ends_lufs
 from nicelevel.core.measure.spectrum import sixteenth_octaves
 from nicelevel.core.measure.waveform import BINS_JOINED, FULL_SCALE, LEVELS
+from nicelevel.core.speech import Dialogue
 from nicelevel.core.values import Note, Reading
 
 from .as_json import null_unless_finite
@@ -91,6 +92,17 @@ def _loudness(reading: Reading) -> tuple[Figure, ...]:
         ),
         Figure("Peak to loudness", f"{level(reading.plr_lu)} LU", "true peak over integrated"),
         Figure("RMS", f"{level(reading.rms_dbfs)} dB", "mean power of all samples: not loudness"),
+    )
+
+
+def speech_figures(dialogue: Dialogue) -> tuple[Figure, ...]:
+    """What is spoken by itself."""
+    if not dialogue.places:
+        return (Figure("Speech", "none", "nobody speaks in it"),)
+    first_s = dialogue.places[0][0]
+    return (
+        Figure("Speech alone", f"{level(dialogue.lufs)} LUFS", "gated, with what sounds beside it"),
+        Figure("Somebody speaks", f"{100 * dialogue.share:.0f} %", f"of the time, from {length(first_s)} on"),
     )
 
 

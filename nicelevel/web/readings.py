@@ -7,10 +7,19 @@ from nicelevel.core.files.between import kept_open
 from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.measure.waveform import LEVELS
 from nicelevel.core.values import Reading
+from nicelevel.desk.dialogue import dialogue_in
 from nicelevel.desk.hearing_sheet import sheet_of
 from nicelevel.desk.mending import mended_codes
 from nicelevel.desk.neighbours import with_neighbour_notes
-from nicelevel.report.reading_view import GRAVE, drawing_data, facts_line, figure_groups, reading_text, series_bytes
+from nicelevel.report.reading_view import (
+    GRAVE,
+    drawing_data,
+    facts_line,
+    figure_groups,
+    reading_text,
+    series_bytes,
+    speech_figures,
+)
 from nicelevel.store.models import Source
 from nicelevel.store.readings import is_measured, load_reading
 
@@ -21,6 +30,8 @@ readings = Blueprint("readings", __name__)
 CHUNK_BINS = 2048
 CHUNK_FRAMES = 16384
 KEPT_S = 3600
+SPEECH_AT_ONCE_S = 1_200
+"""Who speaks when is told by itself of what is no longer; else it is asked for."""
 BINARY = "application/octet-stream"
 
 
@@ -40,6 +51,7 @@ def show(source_id: int) -> str:
         data=data,
         grave_notes=GRAVE,
         mended_codes=mended_codes(),
+        listens_at_once=reading.source.duration_s <= SPEECH_AT_ONCE_S,
         sheet=sheet_of(source, None, audio()),
     )
 
@@ -48,6 +60,14 @@ def show(source_id: int) -> str:
 def series(source_id: int) -> Response:
     """Loudness and correlation over time, as float32."""
     return _binary(series_bytes(_reading_or_404(source_or_404(source_id))))
+
+
+@readings.get("/sources/<int:source_id>/speech")
+def speech(source_id: int) -> str:
+    """What is spoken by itself: asked for after the page, for all of the file is heard."""
+    source = source_or_404(source_id)
+    _reading_or_404(source)
+    return render_template("reading/_speech.html", figures=speech_figures(dialogue_in(source.digest, audio())))
 
 
 @readings.get("/sources/<int:source_id>/waveform/<int:level>/<int:chunk>")

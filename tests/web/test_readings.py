@@ -1,12 +1,13 @@
 """The Reading screen and the Set view, by Flask's own client: pages and binary parts."""
 
+import re
 import subprocess
 
 import numpy as np
 import pytest
 
 from nicelevel.core.measure.waveform import FULL_SCALE
-from tests import signals
+from tests import episodes, signals
 
 from .uploading import JSON, upload, wav
 
@@ -98,3 +99,17 @@ def test_neighbours_give_their_notes_to_rows_and_page(client, job, work_off):
 
 def test_a_bad_address_is_answered_in_a_sentence(client, job):
     assert client.get("/sources/99/reading", headers=JSON).status_code == 404
+
+
+def test_what_is_spoken_is_told_by_itself(client, job, work_off):
+    sound = 0.1 * signals.sine(440, -20.0, 3)
+    talk = episodes.spoken(0, 0)
+    speaking = upload(client, job, "talk.wav", wav(talk)).json["source"]
+    playing = upload(client, job, "tone.wav", wav(sound)).json["source"]
+    assert client.get(f"/sources/{speaking}/speech").status_code == 404
+    work_off()
+    told = client.get(f"/sources/{speaking}/speech").text
+    assert re.search(r"Speech alone.*?−2[23]\.\d LUFS", told, re.S)
+    assert re.search(r"(9\d|100) %", told)
+    assert "nobody speaks in it" in client.get(f"/sources/{playing}/speech").text
+    assert "data-at-once" in client.get(f"/sources/{speaking}/reading").text

@@ -5,7 +5,8 @@ import { clock as toClock } from "../chart.js";
 import { leaveFor, loadAnew } from "../going.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { onKeys, page, say } from "../page.js";
-import { post } from "../requests.js";
+import { parsed, swapPart } from "../parts.js";
+import { getHtml, post } from "../requests.js";
 import { undoKeys } from "../undo.js";
 import { Parts } from "./parts.js";
 import { bandText, Painter } from "./strips.js";
@@ -37,6 +38,7 @@ function reading() {
       hearing = new Hearing((atS) => this.follow(atS));
       hearing.load(this.$root.querySelector("[data-hear-root]"));
       this.loadSeries();
+      if ("atOnce" in document.getElementById("speech").dataset) this.loadSpeech();
       this.watchPointer();
       this.watchKeys();
       new ResizeObserver(() => this.fit()).observe(this.$refs.time);
@@ -53,6 +55,17 @@ function reading() {
         this.refresh();
       } catch {
         say("The curves could not be loaded. Is Nice Level still running?");
+      }
+    },
+
+    // All of the file is heard for it: what takes long says so.
+    async loadSpeech() {
+      const part = document.getElementById("speech");
+      part.querySelector("dd").textContent = "listening…";
+      try {
+        swapPart(part, parsed(await getHtml(part.dataset.at)).querySelector("#speech"));
+      } catch (error) {
+        say(error.message);
       }
     },
 

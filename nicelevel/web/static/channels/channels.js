@@ -9,7 +9,6 @@ import { getJson, post, postForHtml } from "../requests.js";
 import { undoKeys } from "../undo.js";
 
 const STEP_DB = 0.5, LARGE_STEP_DB = 3, PX_PER_STEP = 4, LOWEST_DB = -60, HIGHEST_DB = 20;
-const MARGINS = 562;
 
 const db = (share) => 20 * Math.log10(Math.abs(share));
 const clamped = (value) => Math.min(HIGHEST_DB, Math.max(LOWEST_DB, value));
@@ -128,7 +127,7 @@ function channels() {
 
     async draw() {
       const number = ++this.asked;
-      const width = Math.max(300, this.$refs.drawn.clientWidth - MARGINS);
+      const width = Math.max(300, this.$refs.drawn.querySelector(".right").clientWidth);
       try {
         const html = await postForHtml(`${this.$root.dataset.draft}?width=${width}`, { crossing: JSON.stringify(this.crossing) });
         if (number !== this.asked) return;

@@ -7,6 +7,7 @@ from flask_wtf import CSRFProtect
 
 from nicelevel.config import Config
 from nicelevel.desk.mending import mend_words
+from nicelevel.handover.joined import can_be_joined
 from nicelevel.handover.receiver import shown_address
 from nicelevel.report import before_after, board_words, spec_words, sum_words, words
 from nicelevel.report import recipe_words as words_of_recipes
@@ -102,6 +103,7 @@ def _teach_templates(app: Flask) -> None:
         shown_address,
     ):
         app.jinja_env.globals[function.__name__] = function
+    app.jinja_env.tests["joinable"] = can_be_joined
     app.jinja_env.globals["miniatures"] = miniatures
     app.jinja_env.globals["recipes"] = lambda: [each.recipe for each in known_recipes().values()]
 

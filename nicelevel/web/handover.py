@@ -1,10 +1,14 @@
 """Handing over: what the package holds before and after it is written, its papers, sending it, what was answered."""
 
+import os
+import uuid
 from typing import Any
 from urllib.parse import quote
 
-from flask import Blueprint, Response, current_app, jsonify, render_template, request, stream_with_context
+from flask import Blueprint, Response, current_app, jsonify, render_template, request, send_file, stream_with_context
 
+from nicelevel.core.files.names import safe_name
+from nicelevel.handover.joined import Part, can_be_joined, join_parts
 from nicelevel.handover.manifest import MANIFEST_NAME
 from nicelevel.handover.package import Package, package_of, stream_package
 from nicelevel.handover.receiver import shown_address
@@ -35,6 +39,29 @@ def package(job_id: int) -> Response:
     headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{quote(packed.name)}"}
     stream = stream_with_context(stream_package(packed, audio()))
     return Response(stream, mimetype="application/zip", headers=headers)
+
+
+@handover.get("/jobs/<int:job_id>/joined.wav")
+def joined(job_id: int) -> Response:
+    """Some files of the package as programmes of one, written for this answer alone."""
+    config, packed = current_app.config["NICE_LEVEL"], _package(job_id)
+    config.uploads_folder.mkdir(parents=True, exist_ok=True)
+    to = config.uploads_folder / f"{uuid.uuid4().hex}.part"
+    join_parts(_parts_asked_for(packed), config.deliverables_folder, to)
+    file = to.open("rb")
+    to.unlink()  # it stays for as long as it is read
+    name = f"{safe_name(packed.job.title)}.wav"
+    answer = send_file(file, mimetype="audio/wav", as_attachment=True, download_name=name)
+    answer.content_length = os.fstat(file.fileno()).st_size
+    return answer
+
+
+def _parts_asked_for(packed: Package) -> list[Part]:
+    """In the order of the numbers that were typed; what is not in the package any more is left out."""
+    wanted = set(request.args.getlist("file", type=int))
+    chosen = [each for each in packed.deliverables if each.id in wanted and can_be_joined(each)]
+    chosen.sort(key=lambda each: request.args.get(f"place-{each.id}", 999, type=int))
+    return [Part(each, request.args.get(f"label-{each.id}", "").strip() or each.source.title) for each in chosen]
 
 
 @handover.get("/jobs/<int:job_id>/manifest.json")

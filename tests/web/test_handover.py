@@ -3,9 +3,12 @@
 import hashlib
 import re
 
+import numpy as np
 import pytest
+import soundfile
 
-from nicelevel.store.deliverables import deliverables_of
+from nicelevel.core.programmes import programmes_of
+from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.jobs import add_destination
 from nicelevel.store.models import Deliverable
 from nicelevel.store.sendings import add_sending, save_sending, sendings_of
@@ -140,3 +143,58 @@ def test_a_package_has_the_checksums_that_its_files_have(client, job, proved, co
     for made in proved:
         data = client.get(f"/deliverables/{made.id}/file").data
         assert hashlib.sha256(data).hexdigest() == made.sha256
+
+
+@pytest.fixture
+def two(client, job, work_off):
+    """Two sources, of 5.1 and of two channels, proved at a destination that keeps what they are."""
+    keep_version("lamp-room", FOLDERS)
+    add_destination(job.id, "lamp-room")
+    for name, channels in (("Storm.wav", 6), ("Theme.wav", 2)):
+        upload(client, job, name, wav(signals.programme(6, channels=channels, seed=channels)))
+    work_off()
+    client.post(f"/jobs/{job.id}/render", headers=JSON)
+    work_off()
+    return {
+        each.source.title: each
+        for each in deliverables_of(job.id, ["proved"])
+        if each.destination.spec.slug == "lamp-room"
+    }
+
+
+def test_several_files_go_out_as_programmes_of_one(client, job, two, config, tmp_path):
+    """In the order and under the names that were typed, every sample as proved; nothing is left on the disk."""
+    storm, theme = two["Storm"], two["Theme"]
+    page = client.get(f"/jobs/{job.id}/handover").text
+    assert "Several in one file" in page
+    query = [("file", storm.id), ("file", theme.id), (f"place-{storm.id}", 2), (f"place-{theme.id}", 1)]
+    query += [(f"label-{storm.id}", "Full mix"), (f"label-{theme.id}", " ")]
+    answer = client.get(f"/jobs/{job.id}/joined.wav", query_string=query)
+    assert answer.headers["Content-Disposition"].startswith("attachment")
+    assert int(answer.headers["Content-Length"]) == len(answer.data)
+    path = tmp_path / "joined.wav"
+    path.write_bytes(answer.data)
+    found = programmes_of(path).programmes
+    assert [(each.label, each.layout.name) for each in found] == [("Theme", "stereo"), ("Full mix", "5.1")]
+    read, _ = soundfile.read(path, dtype="int32")
+    for programme, made in zip(found, (theme, storm), strict=True):
+        written, _ = soundfile.read(file_of(made, config.deliverables_folder), dtype="int32")
+        assert np.array_equal(read[:, [number - 1 for number in programme.channels]], written)
+    assert not list(config.uploads_folder.glob("*.part"))
+    assert not list(config.uploads_folder.glob(".*.part"))
+
+
+def test_what_does_not_fit_in_one_file_is_said(client, job, two, config, work_off):
+    storm, theme = two["Storm"], two["Theme"]
+    answer = client.get(f"/jobs/{job.id}/joined.wav", query_string={"file": storm.id}, headers=JSON)
+    assert answer.status_code == 422
+    assert answer.json["error"]["message"] == "One file of several programmes needs two files at least."
+    lossy = [each for each in deliverables_of(job.id, ["proved"]) if each.file_name.endswith(".mp3")]
+    assert lossy
+    assert f'value="{lossy[0].id}"' not in client.get(f"/jobs/{job.id}/handover").text
+    query = {"file": [storm.id, lossy[0].id]}
+    assert client.get(f"/jobs/{job.id}/joined.wav", query_string=query, headers=JSON).status_code == 422
+    file_of(theme, config.deliverables_folder).unlink()
+    query = {"file": [storm.id, theme.id]}
+    assert client.get(f"/jobs/{job.id}/joined.wav", query_string=query, headers=JSON).status_code == 422
+    assert not list(config.uploads_folder.glob("*.part"))

@@ -3,7 +3,7 @@
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchChanges } from "../changes.js";
 import { onKeys, page, say } from "../page.js";
-import { swapParts } from "../parts.js";
+import { parsed, swapParts } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { getHtml, post } from "../requests.js";
 
@@ -17,7 +17,10 @@ function handover() {
       const refresh = async () => {
         timer = null;
         try {
-          swapParts(await getHtml(parts));
+          const fresh = parsed(await getHtml(parts));
+          // Who is choosing what goes into one file keeps the choice.
+          if (document.querySelector("#in-one details[open]")) fresh.querySelector("#in-one").remove();
+          swapParts(fresh);
           this.mark();
         } catch (error) {
           say(error.message);

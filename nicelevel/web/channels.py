@@ -29,6 +29,7 @@ from nicelevel.report.reading_view import facts_line
 from nicelevel.report.words import level
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures
+from nicelevel.store.sources import sources_of
 from nicelevel.store.undo import changing
 from nicelevel.work.enqueue import enqueue_measuring, enqueue_preparations
 
@@ -51,6 +52,7 @@ def show(source_id: int) -> Any:
         source=source,
         facts=facts_line(load_figures(source.digest, audio())),
         presets=presets_of(shape.layout),
+        others=_alike(source, shape),
         **_drawn(source, shape, crossing_of(source, shape)),
     )
 
@@ -65,13 +67,23 @@ def draft(source_id: int) -> str:
 
 @channels.post("/sources/<int:source_id>/channels")
 def keep(source_id: int) -> Any:
-    """Have it as it is drawn, before all other steps of the source."""
+    """Have it as it is drawn, before all other steps of the source; with it others that have the same channels."""
     source = _measured_or_404(source_id)
-    shape = shape_of(source, audio())
-    with changing(f"changed the channels of {source.title}", source.job_id):
-        keep_crossing(source, _told(shape), shape)
-    enqueue_preparations(source.job_id, audio(), [source.id])
-    return jsonify(kept=source.id)
+    shape, also = shape_of(source, audio()), set(request.form.getlist("with", type=int))
+    crossing, meant = _told(shape), [source, *(each for each in _alike(source, shape) if each.id in also)]
+    words = source.title if len(meant) == 1 else f"{len(meant)} sources"
+    with changing(f"changed the channels of {words}", source.job_id):
+        for each in meant:
+            keep_crossing(each, crossing, shape)
+    enqueue_preparations(source.job_id, audio(), [each.id for each in meant])
+    return jsonify(kept=len(meant))
+
+
+def _alike(source: Source, shape: Shape) -> list[Source]:
+    """What else in its job has the same channels; parts of a sum are mixed as their leader is."""
+    here = (each for each in sources_of(source.job_id) if each.id != source.id and each.state == "measured")
+    alone = (each for each in here if sum_leader_of(each) is None)
+    return [each for each in alone if shape_of(each, audio()).layout.positions == shape.layout.positions]
 
 
 @channels.get("/sources/<int:source_id>/channels/alone")

@@ -91,6 +91,21 @@ def test_what_is_kept_stands_before_other_steps_and_has_its_name(client, take, w
     assert [step.do for step in recipe_of(find_source(take))] == ["dc"]
 
 
+def test_others_with_the_same_channels_get_the_same_by_one_change(client, job, take, work_off):
+    other = upload(client, job, "other.wav", wav(signals.programme(3, channels=6, seed=5))).json["source"]
+    pair = upload(client, job, "pair.wav", wav(signals.programme(3, seed=6))).json["source"]
+    work_off()
+    page = client.get(f"/sources/{take}/channels").text
+    assert f'name="with" value="{other}"' in page
+    assert f'name="with" value="{pair}"' not in page
+    told = {"crossing": json.dumps({"rows": FOLD, "layout": "stereo"}), "with": [other, pair]}
+    assert client.post(f"/sources/{take}/channels", data=told, headers=JSON).json["kept"] == 2
+    steps = [[step.do for step in recipe_of(find_source(each))] for each in (take, other, pair)]
+    assert steps == [["fold"], ["fold"], []]
+    client.post(f"/jobs/{job.id}/undo", headers=JSON)
+    assert [recipe_of(find_source(each)) for each in (take, other)] == [(), ()]
+
+
 @pytest.mark.parametrize(
     "told",
     [

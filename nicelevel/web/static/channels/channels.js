@@ -155,12 +155,19 @@ function channels() {
       for (const each of this.$refs.drawn.querySelectorAll("text[data-alone]")) each.textContent = this.levels?.[each.dataset.alone] ?? "…";
     },
 
-    async keep() {
-      if ("kept" in document.getElementById("channels").dataset) return say("So it is already.");
+    keepForAll(event) {
+      event.preventDefault();
+      event.target.closest("details").open = false;
+      this.keep(new FormData(event.target).getAll("with"));
+    },
+
+    // also: ids of the sources that are meant with this one.
+    async keep(also = []) {
+      if (!also.length && "kept" in document.getElementById("channels").dataset) return say("So it is already.");
       try {
-        await post(this.$root.dataset.keep, { crossing: JSON.stringify(this.crossing) });
+        const { kept } = await post(this.$root.dataset.keep, [["crossing", JSON.stringify(this.crossing)], ...also.map((id) => ["with", id])]);
         await this.draw();
-        say("Its channels are so now.");
+        say(kept > 1 ? `The channels of ${kept} sources are so now.` : "Its channels are so now.");
       } catch (error) {
         say(error.message);
       }

@@ -80,7 +80,7 @@ def crossing_of(source: Source, shape: Shape) -> Crossing:
     stages = step.stages(shape, None) if step else ()
     if not stages:
         return Crossing(as_it_came.layout, as_it_came.rows)
-    (stage,) = stages
+    *_, stage = stages
     return Crossing(stage.after.layout.name, stage.rows)  # type: ignore[attr-defined]
 
 

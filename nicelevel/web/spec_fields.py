@@ -42,6 +42,10 @@ def _bytes(text: str) -> int | str:
     return round(number * MB)
 
 
+def _yes_or_word(text: str) -> bool | str:
+    return {"true": True, "false": False}.get(text.lower(), text)
+
+
 def _text(text: str) -> str:
     return text
 
@@ -55,6 +59,7 @@ _KINDS: dict[str, Callable[[str], Any]] = {
     "method.allow": _text,
     "method.look_ahead_ms": _whole_or_word,
     "channels.mono_law": _text,
+    "channels.matrixed": _yes_or_word,
     "output.pick": _text,
     "output.name": _text,
     "output.metadata": _text,
@@ -121,6 +126,8 @@ def _steps(text: str, slug: str) -> Any:
 def _shown(key: str, value: Any) -> str:
     if key == "limits.max_size_bytes":
         return f"{value / MB:g}"
+    if isinstance(value, bool):
+        return str(value).lower()
     if isinstance(value, (list, tuple)):
         return ", ".join(f"{each:g}" for each in value)
     return f"{value:g}".replace("-", MINUS) if isinstance(value, float) else str(value)

@@ -52,7 +52,7 @@ def test_every_step_that_may_be_asked_for_has_its_sentence_and_can_be_added(clie
         keys = set(re.findall(r"\{(\w+)\}", " ".join(SENTENCES[do])))
         assert keys <= set(type(step).model_fields)
         left = set(type(step).model_fields) - keys - {"do"}
-        assert left <= {"centre_db", "surround_db", "height_db", "lfe_db", "mono_law"}, do
+        assert left <= {"centre_db", "surround_db", "height_db", "lfe_db", "mono_law", "matrixed"}, do
         assert sentence_of(step)
         assert client.post(f"/sources/{take}/prepare/add", data={"do": do}, headers=JSON).status_code == 200
     page = _rows(client, take)

@@ -2,6 +2,7 @@
 
 import pytest
 
+from nicelevel.core.errors import SpecError
 from nicelevel.core.specs import parse_spec, shipped_specs
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable
@@ -206,3 +207,13 @@ def test_the_steps_of_a_spec_are_shown_kept_and_typed(client, store):
         )
         assert answer.status_code == 422
         assert words in answer.json["error"]["message"]
+
+
+def test_a_fold_down_for_matrixed_playback_is_chosen_and_stays(client, store):
+    keep_version("hall", '[spec]\nname = "Hall"\n[channels]\nmatrixed = true\n[[formats]]\ncontainer = "wav"\n')
+    fields = fields_of_spec(known_spec("hall").spec)
+    assert fields["channels.matrixed"] == "true"
+    assert spec_of_fields(fields, "hall").channels.matrixed is True
+    assert '<option value="true" selected>' in client.get("/specs/hall").text
+    with pytest.raises(SpecError, match=r"channels\.matrixed"):
+        spec_of_fields({**fields, "channels.matrixed": "perhaps"}, "hall")

@@ -97,6 +97,7 @@ class Channels(_Table):
     height_db: PeakDb | None = None
     lfe_db: PeakDb | Literal["off"] = "off"
     mono_law: Literal["half", "power", "left", "right"] | None = None
+    matrixed: bool | None = None
 
 
 _OWN_ENCODING = {"mp3": "mp3", "m4a": "aac", "ogg": "vorbis", "ac3": "ac3"}

@@ -2,8 +2,8 @@
 step by its name.
 
 Edit takes stretches out of it and puts them together; Mix makes channels of channels; Ride moves its level along a
-curve; Resample and HighPass are linear and reach a little before and after; Patch mends places; Shift moves channels
-in time.
+curve; Resample, HighPass and Turn are linear and reach a little before and after; Patch mends places; Shift moves
+channels in time.
 """
 
 from .edit import Edit, Stretch
@@ -14,5 +14,6 @@ from .resample import Resample
 from .ride import Curve, Ride
 from .shift import Shift
 from .stage import Stage
+from .turn import Turn
 
-__all__ = ["Curve", "Edit", "HighPass", "Mix", "Patch", "Resample", "Ride", "Shift", "Stage", "Stretch"]
+__all__ = ["Curve", "Edit", "HighPass", "Mix", "Patch", "Resample", "Ride", "Shift", "Stage", "Stretch", "Turn"]

@@ -30,6 +30,8 @@ class Shares(Protocol):
     @property
     def lfe_db(self) -> float | Literal["off"]: ...
     @property
+    def matrixed(self) -> bool | None: ...
+    @property
     def mono_law(self) -> Literal["half", "power", "left", "right"] | None: ...
 
 
@@ -40,6 +42,8 @@ _SIDES = {"L": 0, "R": 1}
 _SURROUNDS = {"Ls": 0, "Rs": 1, "Lb": 0, "Rb": 1}
 _BELOW = {"Tfl": ("L",), "Tfr": ("R",), "Tfc": ("C",), "Tbl": ("Lb", "Ls"), "Tbr": ("Rb", "Rs")}
 """What stands under each height, the first of these that a layout has; else where the last of them goes."""
+
+_BEHIND = frozenset({*_SURROUNDS, "Tbl", "Tbr"})
 
 USUAL_HEIGHT_DB = -3.0
 
@@ -59,6 +63,24 @@ def fold_matrix(source: Layout, target: Layout, coefficients: Shares) -> Matrix:
     if target.name == "mono":
         return _mono_row(source, coefficients)
     return np.array([_row(position, source, target, coefficients) for position in target.positions])
+
+
+def matrixed_rows(source: Layout, coefficients: Shares) -> Matrix:
+    """Two channels that a decoder for matrixed playback (Lt/Rt) finds the surrounds in.
+
+    What is behind goes into both, against each other; it is to be turned by 90 degrees before, so that it does not
+    cancel what is in front (common practice, from memory).
+    """
+    rows = fold_matrix(source, Layout("stereo", ("L", "R")), coefficients)
+    behind = behind_channels(source)
+    shares = rows[:, list(behind)].sum(axis=0)
+    rows[0, list(behind)], rows[1, list(behind)] = -shares, shares
+    return rows
+
+
+def behind_channels(source: Layout) -> tuple[int, ...]:
+    """The channels behind the listener, by number from 0."""
+    return tuple(number for number, position in enumerate(source.positions) if position in _BEHIND)
 
 
 def _row(position: str | None, source: Layout, target: Layout, coefficients: Shares) -> list[float]:

@@ -10,6 +10,8 @@ from tests.conftest import Live
 from tests.faults.hands import Hands, mount_disk, wait_for
 
 DISK_MB = 700
+TRIED_S = 300.0
+"""What fails for want of room is tried again with waits between: a hundred seconds where nothing else runs."""
 
 
 @pytest.fixture
@@ -42,7 +44,9 @@ def test_what_cannot_be_prepared_for_want_of_room_says_so_and_can_be_done_again(
     small.measured(source)
     _fill(small.live, 2_000_000)
     small.post(f"/jobs/{job}/destinations", data={"slug": "compact-disc"}, allow_redirects=False)
-    ((sentence,),) = wait_for(lambda: small.rows("SELECT error_message FROM preparing WHERE state = 'failed'"))
+    ((sentence,),) = wait_for(
+        lambda: small.rows("SELECT error_message FROM preparing WHERE state = 'failed'"), TRIED_S
+    )
     assert "No space is left" in sentence
     board = small.get(f"/jobs/{job}").text
     assert "It could not be resampled to 44100 Hz: No space is left" in board

@@ -143,7 +143,9 @@ function prepare() {
       this.dragged = null;
       clearTimeout(this.dragTimer);
       this.dragTimer = null;
-      this.saveSoon(0);
+      clearTimeout(this.timer);
+      // At once: a drawing that was asked for earlier may come before any timer, and would put the old figures back.
+      this.save(this.told());
     },
 
     // While a line is dragged: drawn, not kept, and one after the other.

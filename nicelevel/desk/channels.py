@@ -4,7 +4,6 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from pathlib import Path
 from typing import Any
 
 from nicelevel.core.channels import layout_of_name
@@ -52,18 +51,17 @@ def levels_alone(digest: str, audio: AudioFolder) -> tuple[float, ...]:
         return tuple(loudness_alone(opened))
 
 
-@lru_cache(maxsize=128)
-def found_programmes(path: Path) -> Programmes:
-    """The programmes of a file that never changes."""
-    return programmes_of(path)
+@lru_cache(maxsize=512)
+def found_programmes(digest: str, audio: AudioFolder) -> Programmes:
+    """The programmes of some contents that were measured: a coded file is not opened again, which may take long."""
+    return programmes_of(audio.existing_path(digest), source=load_figures(digest, audio).source)
 
 
 def names_of_programmes(source: Source, audio: AudioFolder) -> tuple[str, ...]:
     """Of a file that names several itself and stands on its board as one; none where nothing is to be said of it."""
-    path = audio.audio_path(source.digest)
-    if source.state != "measured" or source.recipe_json or not path.is_file():
+    if source.state != "measured" or source.recipe_json or not audio.audio_path(source.digest).is_file():
         return ()
-    found = found_programmes(path)
+    found = found_programmes(source.digest, audio)
     names = tuple(each.label for each in found.programmes)
     return names if found.are_named and len(names) > 1 else ()
 

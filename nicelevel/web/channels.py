@@ -114,7 +114,7 @@ def _asked(source: Source, shape: Shape) -> tuple[Programme, ...]:
         names = view.out_names(shape.layout.name, shape.layout.positions)
         return tuple(Programme(name, (n,), layout_from_count(1)) for n, name in enumerate(names, 1))
     text = request.form.get("map", "")
-    found = found_programmes(audio().existing_path(source.digest)).programmes
+    found = found_programmes(source.digest, audio()).programmes
     return found if text.strip() == view.map_text(found) else programmes_of_map(text)
 
 
@@ -122,7 +122,7 @@ def _drawn(source: Source, shape: Shape, crossing: Crossing) -> dict[str, Any]:
     found = in_common(source.digest, audio())
     width = min(max(request.args.get("width", WIDTH, type=int), 300), 2_400)
     layout = _layout(crossing, shape)
-    programmes = found_programmes(audio().existing_path(source.digest))
+    programmes = found_programmes(source.digest, audio())
     return {
         "shape": shape,
         "crossing": crossing,

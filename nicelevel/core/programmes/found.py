@@ -22,14 +22,15 @@ class Programmes:
     are_named: bool
 
 
-def programmes_of(path: Path, asked: Sequence[Programme] = ()) -> Programmes:
-    """asked: as they were typed.
+def programmes_of(path: Path, asked: Sequence[Programme] = (), source: Source | None = None) -> Programmes:
+    """asked: as they were typed; source: the file as it was described before, where that need not be done again.
 
     Raises the NiceLevelError named for the cause where the file cannot be used, UnsupportedError where it has not the
     channels that are asked for.
     """
-    with take_in(path) as audio:
-        source = audio.source
+    if source is None:
+        with take_in(path) as audio:
+            source = audio.source
     if asked:
         refuse_channels_past(asked, source.channels)
         whole = tuple(range(1, source.channels + 1))

@@ -145,7 +145,7 @@ function prepare() {
       this.dragTimer = null;
       clearTimeout(this.timer);
       // At once: a drawing that was asked for earlier may come before any timer, and would put the old figures back.
-      this.save(this.told());
+      if (this.areNumbers()) this.save(this.told());
     },
 
     // While a line is dragged: drawn, not kept, and one after the other.

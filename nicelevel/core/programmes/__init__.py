@@ -3,7 +3,8 @@ in one, joined and split without touching a sample.
 """
 
 from .found import Programmes, programmes_of
-from .joining import Joined, PartError, join
+from .in_step import PartError
+from .joining import Joined, join
 from .measuring import measure_programme
 from .programme import Programme, programmes_of_map
 from .splitting import Split, split

@@ -4,15 +4,13 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from ..channels import Layout
 from ..digest import sha256_of
 from ..errors import DamagedError, NiceLevelError, UnsupportedError
-from ..files import Audio, StagedFile, take_in
-from ..files.blocks import Samples
+from ..files import StagedFile, take_in
 from ..files.containers import data_bytes, sample_bits
 from ..files.staged import speaking_errors
 from ..files.wave_header import wave_header
@@ -21,11 +19,9 @@ from ..progress import Progress, share_of
 from ..values import OutputFormat, Source
 from .adm import adm_chunks
 from .found import programmes_of
+from .in_step import BLOCK_SAMPLES, InStep, PartError
 from .programme import MOST_CHANNELS, Programme
-from .words import common_encoding, in_words, wave_format
-
-BLOCK_SAMPLES = 1 << 20
-"""Of all channels together: memory hangs on it, not on their number."""
+from .words import common_encoding, wave_format
 
 
 @dataclass(frozen=True)
@@ -38,14 +34,6 @@ class Joined:
     output: OutputFormat
     programmes: tuple[tuple[Programme, int], ...]
     notes: tuple[str, ...]
-
-
-class PartError(Exception):
-    """What is wrong with one of the files that were to be joined. number: of the file, from 0."""
-
-    def __init__(self, number: int, error: NiceLevelError) -> None:
-        super().__init__(error.message)
-        self.number, self.error = number, error
 
 
 def join(paths: Sequence[Path], to: Path, labels: Sequence[str] = (), progress: Progress | None = None) -> Joined:
@@ -134,45 +122,12 @@ def _write(
     size_bytes = data_bytes(output, frames)
     with ExitStack() as opened, to.open("wb") as file:
         file.write(wave_header(output, size_bytes, chunks, b"BW64"))
-        parts = [_Part(number, opened.enter_context(take_in(path))) for number, path in enumerate(paths)]
+        parts = [InStep(opened.enter_context(take_in(path)), number) for number, path in enumerate(paths)]
         for first, last in _blocks(frames, output):
             file.write(packed(np.concatenate([each.words(last - first, output) for each in parts], axis=1), output))
             if progress:
                 progress(last / frames)
         file.write(b"\0" * (size_bytes % 2))
-
-
-class _Part:
-    """A file that is read in step with others, silent once it has ended."""
-
-    def __init__(self, number: int, audio: Audio) -> None:
-        self._number, self._audio, self._done = number, audio, 0
-        self._waiting: Samples | None = None
-        self._blocks = audio.code_blocks(BLOCK_SAMPLES // audio.source.channels)
-
-    def words(self, frames: int, output: OutputFormat) -> Samples:
-        """The next frames × channels."""
-        have: list[Any] = []
-        count = 0
-        while count < frames and (block := self._next(output)) is not None:
-            have.append(block[: frames - count])
-            self._waiting = block[frames - count :]
-            count += len(have[-1])
-        if count < frames:
-            kind = in_words(np.zeros((0, 1), self._audio.coding.dtype), self._audio.coding, output).dtype
-            have.append(np.zeros((frames - count, self._audio.source.channels), kind))
-        words: Samples = np.concatenate(have) if len(have) > 1 else have[0]
-        return words
-
-    def _next(self, output: OutputFormat) -> Samples | None:
-        """What waits, else the next block; None at the end. Raises PartError as the file cannot be read."""
-        if self._waiting is not None and len(self._waiting):
-            return self._waiting
-        try:
-            codes = next(self._blocks, None)
-        except NiceLevelError as error:
-            raise PartError(self._number, error) from error
-        return None if codes is None else in_words(codes, self._audio.coding, output)
 
 
 def _blocks(frames: int, output: OutputFormat) -> Iterator[tuple[int, int]]:
@@ -184,8 +139,8 @@ def _compare(paths: Sequence[Path], written: Path, output: OutputFormat, progres
     """Raises DamagedError where what was written is not what was read, sample for sample."""
     with ExitStack() as opened:
         whole = opened.enter_context(take_in(written))
-        frames, joined = whole.source.frames, _Part(-1, whole)
-        parts = [_Part(number, opened.enter_context(take_in(path))) for number, path in enumerate(paths)]
+        frames, joined = whole.source.frames, InStep(whole)
+        parts = [InStep(opened.enter_context(take_in(path)), number) for number, path in enumerate(paths)]
         for first, last in _blocks(frames, output):
             found = joined.words(last - first, output)
             if not np.array_equal(

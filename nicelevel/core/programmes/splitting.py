@@ -19,10 +19,9 @@ from ..files.write import packed
 from ..progress import Progress, share_of
 from ..values import OutputFormat
 from .found import programmes_of
+from .in_step import BLOCK_SAMPLES, InStep
 from .programme import Programme
 from .words import common_encoding, in_words, wave_format
-
-BLOCK_SAMPLES = 1 << 20
 
 
 @dataclass(frozen=True)
@@ -135,13 +134,12 @@ def _compare(
         audio = opened.enter_context(take_in(path))
         written = [opened.enter_context(take_in(each.path)) for each in staged]
         frames = max(1, BLOCK_SAMPLES // audio.source.channels)
-        blocks = [each.code_blocks(frames) for each in written]
+        blocks = [InStep(each) for each in written]  # decoders may give shorter blocks than they are asked for
         done = 0
         for codes in audio.code_blocks(frames):
             words = in_words(codes, audio.coding, outputs[0])
-            for programme, output, back, each in zip(programmes, outputs, blocks, written, strict=True):
-                found = in_words(next(back), each.coding, output)
-                if not np.array_equal(found, words[:, _columns(programme)]):
+            for programme, output, back in zip(programmes, outputs, blocks, strict=True):
+                if not np.array_equal(back.words(len(codes), output), words[:, _columns(programme)]):
                     at_s = done / audio.source.sample_rate_hz
                     raise DamagedError(
                         f"{programme.label} was not written as it was read, from about {at_s:.1f} s on."

@@ -24,10 +24,13 @@ bench:    ## measuring, planning and limiting against other tools, as ratios in 
 	.venv/bin/python -m bench.board
 	.venv/bin/python -m bench.hearing
 	.venv/bin/python -m bench.prepare
+	.venv/bin/python -m bench.regain
+	.venv/bin/python -m bench.arrivals
 
 soak:    ## twenty minutes of work while everything around it fails, and every writer at ten minutes
 	@./setup.sh test
 	.venv/bin/python -m tests.faults.soak --minutes 20
+	NICE_LEVEL_DAY_S=600 NICE_LEVEL_DAY_ARRIVALS=300 NICE_LEVEL_DAY_KILLS=20 .venv/bin/pytest tests/faults/test_day_of_lines.py
 	NICE_LEVEL_AT_LENGTH_S=600 .venv/bin/pytest -n 2 tests/core/test_at_length.py
 
 lock:    ## pin the newest packages that pyproject.toml allows

@@ -6,7 +6,7 @@ cd "$(dirname "$0")"
 purpose=${1:?run or test}
 
 packages=(postgresql espeak-ng libpango-1.0-0 libpangoft2-1.0-0 libmp3lame0)
-[ "$purpose" = test ] && packages+=(chromium libebur128-1 ffmpeg)
+[ "$purpose" = test ] && packages+=(chromium libebur128-1 ffmpeg nginx-light openssl)
 
 python=$(command -v python3.11 || command -v python3)
 "$python" -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or newer is needed." >&2; exit 1; }
@@ -21,7 +21,8 @@ if [ ${#missing[@]} -gt 0 ]; then
   as_root=()
   [ "$(id -u)" = 0 ] || as_root=(sudo)
   "${as_root[@]}" apt-get update -qq
-  "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+  # In that run level nothing that is installed is started as a service: we start what we need ourselves.
+  "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive RUNLEVEL=1 apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
 fi
 
 locks=(requirements.lock)

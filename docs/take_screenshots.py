@@ -41,9 +41,9 @@ def take(address: str, folder: Path) -> None:
             if theme == "light":
                 page.screenshot(path=folder / "spread-light.png")
                 _prepare(page, address, folder)
-            page.goto(f"{address}specs/{'loud-streaming' if theme == 'light' else 'paid-short-spot'}")
-            page.wait_for_timeout(300)
-            page.screenshot(path=folder / f"spec-{theme}.png")
+                page.goto(f"{address}specs/loud-streaming")
+                page.wait_for_timeout(300)
+                page.screenshot(path=folder / "spec-light.png")
         page.evaluate("localStorage.setItem('theme', 'light')")
         page.goto(address)
         _board(page)
@@ -57,6 +57,7 @@ def take(address: str, folder: Path) -> None:
         page.screenshot(path=folder / "proof-sheet.png")
         page.set_viewport_size({"width": 1280, "height": 800})
         _voice(page, address, folder)
+        _arrivals(page, address, folder)
         browser.close()
 
 
@@ -77,6 +78,15 @@ def _voice(page: Page, address: str, folder: Path) -> None:
     page.locator("table.jobs tbody tr").first.locator("summary").click()
     page.locator("table.jobs tbody tr").first.get_by_text("Delete it").click()
     page.wait_for_timeout(1_000)
+
+
+def _arrivals(page: Page, address: str, folder: Path) -> None:
+    """The lines of the demo, with what came through them today."""
+    page.goto(f"{address}arrivals/")
+    page.wait_for_selector(".bubble.held")
+    page.wait_for_selector(".bubble.going", state="detached", timeout=RENDERING_MS)
+    page.wait_for_timeout(1_500)
+    page.screenshot(path=folder / "arrivals-light.png")
 
 
 def _prepare(page: Page, address: str, folder: Path) -> None:
@@ -104,7 +114,7 @@ def _prepare(page: Page, address: str, folder: Path) -> None:
     page.wait_for_selector("[data-open-channels]", state="attached")
     page.keyboard.press("k")
     page.wait_for_selector("#channels .crossing")
-    page.keyboard.press("2")
+    page.keyboard.press("u")
     page.wait_for_timeout(2_000)
     page.screenshot(path=folder / "channels-light.png")
     page.goto(f"{address}recipes/")
@@ -142,10 +152,11 @@ def _reading(page: Page, at_a_note: bool) -> None:
 
 def _render_all(page: Page, folder: Path) -> None:
     """Render what lands, where it is not rendered yet, and look at it under way."""
-    # What is asked is answered first: until then the stems that it is about are not rendered.
-    for answer in page.locator("[data-answer]", has_text="Each for itself").all():
-        answer.click()
-        page.wait_for_timeout(1500)
+    # What is asked is answered first: until then the sources that it is about are not rendered.
+    for words in ("Each for itself", "One stereo source"):
+        while page.locator("[data-answer]", has_text=words).count():
+            page.locator("[data-answer]", has_text=words).first.click()
+            page.wait_for_timeout(1500)
     if page.locator("#actions .main:enabled").count():
         page.click("#actions .main")
         page.wait_for_selector("[data-unfinished]")
@@ -178,6 +189,27 @@ def _compare(page: Page, folder: Path) -> None:
     _choose(page)
 
 
+def _client(page: Page, folder: Path) -> None:
+    """What somebody with a link is shown, once they have said something."""
+    page.fill(".link [name=client]", "The museum")
+    page.press(".link [name=client]", "Enter")
+    page.wait_for_selector("[data-copy]")
+    link = page.get_attribute("[data-copy]", "data-copy")
+    assert link
+    page.goto(link)
+    page.wait_for_selector("input[type=range]:not([max='1'])")
+    page.locator("input[type=range]").fill("109.5")
+    page.click("text=where it plays")
+    page.fill("[name=note]", "A little more air after the last word, please.")
+    page.click("text=Ask for the change")
+    page.wait_for_selector("tr.note")
+    page.locator("[data-hear-at]").nth(1).click()
+    page.get_by_role("button", name="Accepted").click()
+    page.wait_for_selector("tr[data-said=accepted]")
+    page.wait_for_timeout(8_000)  # until no word is in the way
+    page.screenshot(path=folder / "client-light.png")
+
+
 def _handover(page: Page, folder: Path) -> None:
     """The package, sent to the receiving desk and answered; back to the board."""
     board = page.url
@@ -188,9 +220,7 @@ def _handover(page: Page, folder: Path) -> None:
     page.wait_for_selector("#sendings article[data-state=accepted]", timeout=RENDERING_MS)
     page.wait_for_timeout(7_000)
     page.screenshot(path=folder / "handover-light.png")
-    page.keyboard.press("t")
-    page.screenshot(path=folder / "handover-dim.png")
-    page.keyboard.press("t")
+    _client(page, folder)
     page.goto(board)
     _choose(page)
 

@@ -4,10 +4,12 @@ import asyncio
 import os
 import re
 import signal
+import socket
 import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -16,7 +18,7 @@ from nicelevel.config import Config, read_config
 from nicelevel.run.cluster import Cluster, free_port
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, database, migrate, open_database
-from nicelevel.store.models import TABLES
+from nicelevel.store.tables import TABLES
 from nicelevel.work.app import SENDING, WORKING, open_queue, prepare_queue
 from nicelevel.work.worker import worker_of
 
@@ -83,11 +85,22 @@ async def _work_off(config: Config) -> None:
             before, waiting = waiting, len(list(await queue.job_manager.list_jobs_async(status="todo")))
 
 
+def wait_for_port(port: int) -> None:
+    """Wait until something answers there."""
+    end = time.monotonic() + START_S
+    while time.monotonic() < end:
+        with suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=1.0):
+            return
+        time.sleep(0.1)
+    raise AssertionError(f"nothing answers at {port}")
+
+
 class Live:
     """Nice Level as `make run` starts it: its own database, worker and web server."""
 
-    def __init__(self, folder: Path, demo: str = "no") -> None:
-        self._demo = demo
+    def __init__(self, folder: Path, demo: str = "no", settings: dict[str, str] | None = None) -> None:
+        """settings: by their names without the prefix."""
+        self._settings = {"DEMO": demo, **(settings or {})}
         self.data_folder = folder / "data"
         self._log = folder / "serve.log"
         # Ports of its own: tests run side by side, and two would find the same one free.
@@ -96,19 +109,29 @@ class Live:
 
     def start(self) -> None:
         """Start it, again over the same data."""
-        environment = {
-            **os.environ,
-            **self._ports,
-            "NICE_LEVEL_DATA_FOLDER": str(self.data_folder),
-            "NICE_LEVEL_DEMO": self._demo,
-            "PYTHONUNBUFFERED": "1",
-        }
-        environment.pop("NICE_LEVEL_DATABASE_URL", None)
         self._database_url = ""
         with self._log.open("wb") as log:
             command = [sys.executable, "-m", "nicelevel.cli.main", "serve"]
-            self._process = subprocess.Popen(command, env=environment, stdout=log, stderr=log)
+            self._process = subprocess.Popen(command, env=self._environment(), stdout=log, stderr=log)
         self.address = self._wait_for_address()
+
+    def _environment(self) -> dict[str, str]:
+        environment = {
+            **os.environ,
+            **self._ports,
+            **{f"NICE_LEVEL_{name}": value for name, value in self._settings.items()},
+            "NICE_LEVEL_DATA_FOLDER": str(self.data_folder),
+            "PYTHONUNBUFFERED": "1",
+        }
+        environment.pop("NICE_LEVEL_DATABASE_URL", None)
+        return environment
+
+    def command(self, words: list[str], typed: str = "") -> str:
+        """What a command says over the same data; it must end well."""
+        command = [sys.executable, "-m", "nicelevel.cli.main", *words]
+        done = subprocess.run(command, env=self._environment(), input=typed, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
 
     def _wait_for_address(self) -> str:
         end = time.monotonic() + START_S
@@ -123,17 +146,24 @@ class Live:
         return self._log.read_text(errors="replace")
 
     def worker_pid(self) -> int:
-        """The worker among the supervisor's children."""
-        named = {pid: Path(f"/proc/{pid}/cmdline").read_bytes().split(b"\0") for pid in self.children()}
-        return next(pid for pid, command in named.items() if b"worker" in command)
+        """The worker among the supervisor's children; it may just be started again."""
+        end = time.monotonic() + START_S
+        while time.monotonic() < end:
+            for pid in self.children():
+                if " worker" in self.command_of(pid):
+                    return pid
+            time.sleep(0.1)
+        raise AssertionError(f"there is no worker: {self.log()}")
 
     @property
     def pid(self) -> int:
         return self._process.pid
 
     def command_of(self, pid: int) -> str:
-        """How a process was called."""
-        return Path(f"/proc/{pid}/cmdline").read_bytes().replace(b"\0", b" ").decode().strip()
+        """How a process was called; nothing of one that has just ended."""
+        with suppress(OSError):
+            return Path(f"/proc/{pid}/cmdline").read_bytes().replace(b"\0", b" ").decode().strip()
+        return ""
 
     def environment_of(self, pid: int) -> dict[str, str]:
         """The settings that a process of ours was given."""
@@ -142,8 +172,10 @@ class Live:
 
     def database_url(self) -> str:
         """As the worker was told; the same as long as it runs."""
-        if not self._database_url:
-            self._database_url = self.environment_of(self.worker_pid())["NICE_LEVEL_DATABASE_URL"]
+        end = time.monotonic() + START_S
+        while not self._database_url and time.monotonic() < end:
+            with suppress(OSError, KeyError):  # a worker that has just ended says nothing
+                self._database_url = self.environment_of(self.worker_pid())["NICE_LEVEL_DATABASE_URL"]
         return self._database_url
 
     def stop(self) -> int:

@@ -67,12 +67,26 @@ def in_order(items: Sequence[Item], jobs: int, work: Callable[[Item], Result]) -
 
 @contextmanager
 def _ending_at_once(answers: Sequence[Json], count: int) -> Iterator[None]:
-    """Let a signal end the process now, whatever its threads are at; status 128 and its number, as shells have it."""
+    def done() -> str:
+        return f"{len(answers)} of {count} done; nothing half is left." if count > 1 else _NOTHING_DONE
+
+    with ending_at_once(done):
+        yield
+
+
+_NOTHING_DONE = "Nothing was finished; nothing half is left."
+
+
+@contextmanager
+def ending_at_once(words: str | Callable[[], str]) -> Iterator[None]:
+    """Let a signal end the process now, whatever its threads are at; status 128 and its number, as shells have it.
+
+    words: what is said then.
+    """
 
     def end(number: int, frame: FrameType | None) -> None:
-        done = f"{len(answers)} of {count} done" if count > 1 else "Nothing was finished"
-        words = f"\nnice-level: stopped. {done}; nothing half is left.\n"
-        scratch.end_process(128 + number, words, _ENDING_SIGNALS)
+        said = words if isinstance(words, str) else words()
+        scratch.end_process(128 + number, f"\nnice-level: stopped. {said}\n", _ENDING_SIGNALS)
 
     # What is ignored on purpose stays ignored: nohup does so with a terminal that hangs up.
     asked = [each for each in _ENDING_SIGNALS if signal.getsignal(each) != signal.SIG_IGN]

@@ -1,10 +1,11 @@
 """nice-level check"""
 
+from pathlib import Path
 from typing import Any
 
 import click
 
-from nicelevel.core.measure import measure as measure_file
+from nicelevel.core.prove import measured_for
 from nicelevel.core.specs import judge, load_spec
 from nicelevel.report.as_json import check_json
 from nicelevel.report.words import level
@@ -19,7 +20,9 @@ from .table import print_table
 def check(files: tuple[str, ...], jobs: int, as_json: bool, spec_name: str) -> None:
     """Judge each FILE as it stands, rule by rule."""
     spec = load_spec(spec_name)
-    run_batch(files, lambda _, path: check_json(path, judge(measure_file(path), spec)), jobs, as_json, _show)
+    run_batch(
+        files, lambda _, path: check_json(path, judge(measured_for(Path(path), spec), spec)), jobs, as_json, _show
+    )
 
 
 def _show(answers: list[dict[str, Any]]) -> None:

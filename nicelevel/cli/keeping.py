@@ -5,11 +5,13 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
+from datetime import timedelta
 from pathlib import Path
+from typing import NoReturn
 
 import click
 
-from nicelevel.config import read_config
+from nicelevel.config import Config, read_config
 
 from .bars import progress_bars
 
@@ -39,9 +41,11 @@ def verify(job_id: int | None, as_json: bool) -> None:
     """Read every kept byte again and hold it against its checksum; what is missing is said, here and on its row."""
     from nicelevel.run.reach import reached_database
     from nicelevel.store.database import connected, migrate
+    from nicelevel.store.depot import open_depot
     from nicelevel.work.keeping import reconcile
 
     config = read_config()
+    open_depot(config, patience_s=60.0)
     with reached_database(config):
         migrate()
         with connected(), _progress("Checking") as tell:
@@ -56,23 +60,68 @@ def verify(job_id: int | None, as_json: bool) -> None:
 
 
 @click.command()
-@click.argument("target", type=click.Path(path_type=Path))
-def backup(target: Path) -> None:
-    """Write all jobs, audio and deliverables into one file; Nice Level may run meanwhile."""
+@click.argument("target", type=click.Path(path_type=Path), required=False)
+@click.option("--check", is_flag=True, help="Read every byte of the newest backup in the folder of backups instead.")
+def backup(target: Path | None, check: bool) -> None:
+    """Write all jobs, audio and deliverables into one file; Nice Level may run meanwhile.
+
+    Without TARGET: into NICE_LEVEL_BACKUP_FOLDER, where only what is new is written, and what is too old is deleted.
+    """
     from nicelevel.run.backup import back_up
 
+    config = read_config()
+    if target is None or check:
+        folder = target or Path(config.backup_folder or _no_folder())
+        _check_newest(folder) if check else _take(config, folder)
+        return
     with _progress("Backing up") as tell:
-        count = back_up(read_config(), target, tell)
+        count = back_up(config, target, tell)
     click.echo(f"{target}: {count} files and the database.")
 
 
+def _no_folder() -> NoReturn:
+    raise click.UsageError("Name the file, or set NICE_LEVEL_BACKUP_FOLDER.")
+
+
+def _take(config: Config, folder: Path) -> None:
+    from nicelevel.run.snapshots import expire_snapshots, take_snapshot
+
+    with _progress("Backing up") as tell:
+        taken = take_snapshot(config, folder, tell)
+    old, freed_bytes = expire_snapshots(folder, timedelta(days=config.backup_days))
+    fresh = f"{taken.fresh} of them new ({_megabytes(taken.fresh_bytes)})"
+    expired = f"; {len(old)} old ones deleted ({_megabytes(freed_bytes)})" if old else ""
+    click.echo(f"{taken.folder}: {taken.files} files and the database, {fresh}{expired}.")
+
+
+def _check_newest(folder: Path) -> None:
+    from nicelevel.run.snapshots import verify_snapshot
+    from nicelevel.store.backups import snapshots
+
+    there = snapshots(folder)
+    if not there:
+        raise click.UsageError(f"There is no backup in {folder}.")
+    with _progress("Checking") as tell:
+        wrong = verify_snapshot(there[-1], tell)
+    for each in wrong:
+        click.echo(each)
+    click.echo(f"{there[-1]}: {'damaged.' if wrong else 'all of it is as it was.'}")
+    if wrong:
+        sys.exit(1)
+
+
+def _megabytes(size_bytes: int) -> str:
+    return f"{size_bytes / 1e6:.1f} MB"
+
+
 @click.command()
-@click.argument("source", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.argument("source", type=click.Path(path_type=Path, exists=True))
 def restore(source: Path) -> None:
-    """Fill an empty data folder from a backup."""
-    from nicelevel.run.backup import restore as restore_from
+    """Fill an empty data folder from a backup: a file, or one of the folders in the folder of backups."""
+    from nicelevel.run.backup import restore as restore_file
+    from nicelevel.run.snapshots import restore_snapshot
 
     config = read_config()
     with _progress("Restoring") as tell:
-        count = restore_from(config, source, tell)
+        count = (restore_snapshot if source.is_dir() else restore_file)(config, source, tell)
     click.echo(f"{config.data_folder}: {count} files and the database. `nice-level verify` checks all of them.")

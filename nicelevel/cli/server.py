@@ -60,17 +60,22 @@ def worker() -> None:
 def try_task(name: str, attempts: int, arguments: str) -> int:
     """Do one task of the queue in this process alone; what a worker starts where a first try was lost."""
     import json
-    import logging
+    import os
     import signal
 
     from nicelevel.config import read_config
+    from nicelevel.logs import arrange_logs, begin_trace
     from nicelevel.store.database import open_database, process_ends
+    from nicelevel.store.depot import open_depot
     from nicelevel.work import differences, sending, sets, tasks, trying  # noqa: F401 (they name the tasks)
+    from nicelevel.work.worker import STORAGE_AWAY_S
 
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s worker %(levelname)s %(message)s")
     signal.signal(signal.SIGTERM, lambda *_: process_ends.set())
     config = read_config()
+    arrange_logs("worker", as_json=config.logs == "json")
+    begin_trace(os.environ.get("NICE_LEVEL_TRACE", ""))
     open_database(config.database_url)
+    open_depot(config, STORAGE_AWAY_S)
     return trying.try_task(name, trying.Call(config, attempts, process_ends.is_set), json.loads(arguments))
 
 

@@ -63,6 +63,12 @@ class CannotMeetError(NiceLevelError):
     code = "cannot_meet"
 
 
+class LengthError(NiceLevelError):
+    """What is left of it is shorter or longer than what is sensible."""
+
+    code = "length"
+
+
 class LostError(NiceLevelError):
     """What was kept is not there any more, or not as it was kept."""
 

@@ -15,7 +15,10 @@ from .digest import sha256_of
 from .files import StagedFile
 from .files.metadata import Carried, carry_metadata
 from .files.names import missed_name
+from .files.staged import speaking_errors
 from .files.wave_chunks import set_bext_loudness
+from .mp3.frames import STEP_DB
+from .mp3.regain import write_in_steps
 from .plan.formats import format_behind
 from .plan.limiter import Limited
 from .prepare import MeasuredOf
@@ -86,6 +89,8 @@ def produce(
 
     Raises the NiceLevelError named for the cause where the source cannot be used or the target not be written.
     """
+    if order.planned[0].output.in_steps:
+        return _in_steps(order, target, replace_existing, progress)
     first, met = order.planned[0], None
     alone = _of_one_format(order, first)
     asked, planned, rehearsed = (alone, order.planned, False) if order.leads else _rehearsed(order, alone)
@@ -117,6 +122,22 @@ def produce(
         finally:
             staged.discard()
     raise AssertionError("the last round publishes")
+
+
+def _in_steps(order: Order, target: Path, replace_existing: bool, progress: Progress | None) -> Deliverable:
+    """The coded file itself, its level moved: no encoder does anything that would have to be made up for."""
+    plan = order.planned[0]
+    with speaking_errors(target):
+        target.parent.mkdir(parents=True, exist_ok=True)
+        staged = StagedFile(target)
+    try:
+        write_in_steps(order.path, staged.path, round(plan.gain_db / STEP_DB))
+        with beside(staged.settle) as settled:
+            proof = prove(staged.path, order.judging, progress)
+            settled.result()
+        return _publish(staged, Deliverable(target, plan, proof, plan), replace_existing)
+    finally:
+        staged.discard()
 
 
 def _refinements(first: Plan) -> int:

@@ -177,6 +177,7 @@ def _moved(reading: Reading, level_db: float, true_peak_db: float, sample_peak_d
         max_momentary_lufs=reading.max_momentary_lufs + level_db,
         max_short_term_lufs=reading.max_short_term_lufs + level_db,
         rms_dbfs=reading.rms_dbfs + level_db,
+        dialogue_lufs=None if reading.dialogue_lufs is None else reading.dialogue_lufs + level_db,
         true_peak_per_channel_dbtp=tuple(peak + true_peak_db for peak in reading.true_peak_per_channel_dbtp),
         sample_peak_dbfs=reading.sample_peak_dbfs + sample_peak_db,
     )

@@ -133,7 +133,10 @@ class Note:
 
 @dataclass(frozen=True)
 class Reading:
-    """All that was measured of a file, or is predicted of one not written yet."""
+    """All that was measured of a file, or is predicted of one not written yet.
+
+    dialogue_lufs: loudness of what is spoken, where somebody listened for that; minus infinity where nobody speaks.
+    """
 
     source: Source
     integrated_lufs: float
@@ -153,6 +156,7 @@ class Reading:
     mono_kind: str | None
     bits_used: int | None
     notes: tuple[Note, ...] = ()
+    dialogue_lufs: float | None = None
     curves: Curves = field(repr=False, compare=False, default_factory=lambda: _no_curves())
 
     @property
@@ -165,6 +169,12 @@ class Reading:
         if np.isinf(self.integrated_lufs) or np.isinf(self.true_peak_dbtp):
             return None
         return self.true_peak_dbtp - self.integrated_lufs
+
+    @property
+    def level_to_state_lufs(self) -> float:
+        """What a stream is to state as the level of its dialogue: that of speech where there is any that is known."""
+        is_spoken = self.dialogue_lufs is not None and not np.isinf(self.dialogue_lufs)
+        return self.dialogue_lufs if self.dialogue_lufs is not None and is_spoken else self.integrated_lufs
 
     def without_curves(self) -> "Reading":
         """The same figures without the curves: what is kept in numbers."""
@@ -216,6 +226,7 @@ class OutputFormat:
     Of a file per channel: `part_of` is the layout of the programme, `channel` the number of this one in it.
     nominal_kbps: what an encoder without constant bit rates is set to, so that it comes to the one that is asked for.
     dialnorm_db: the level of dialogue that the file is to state; None for what is measured.
+    in_steps: whether the level is moved inside the coded file, in whole steps, and nothing is encoded anew.
     format_key: names the format of the spec that this came of; programme: the number of what it holds of its source.
     """
 
@@ -233,6 +244,7 @@ class OutputFormat:
     dialnorm_db: int | None = None
     format_key: str = ""
     programme: int = 1
+    in_steps: bool | None = None
 
     @property
     def key(self) -> str:

@@ -27,6 +27,17 @@ def amount(number: float) -> str:
     return MINUS + text[1:] if text.startswith("-") else text
 
 
+def clock_time(seconds: float) -> str:
+    """A length as it is read off a clock: 0:03.1, 41:07.0."""
+    tenths = round(seconds * 10)
+    return f"{tenths // 600}:{tenths % 600 / 10:04.1f}"
+
+
+def counted(number: int, noun: str) -> str:
+    """So many of something: 1 file, 12 files."""
+    return f"{number} {noun}{'' if number == 1 else 's'}"
+
+
 def listed(names: Sequence[str]) -> str:
     """Names one after the other, as a sentence has them: "a", "a and b", "a, b and c"."""
     return " and ".join(filter(None, (", ".join(names[:-1]), *names[-1:])))

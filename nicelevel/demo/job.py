@@ -20,6 +20,7 @@ from nicelevel.store.database import connected, database
 from nicelevel.store.jobs import all_jobs, make_job
 from nicelevel.work.enqueue import enqueue_source
 
+from .lines import make_demo_lines
 from .sources import DEMO_SOURCES, EDITION, SEED, make_source
 
 TITLE = "Skerry Light museum, winter season"
@@ -52,6 +53,7 @@ def make_demo_job(config: Config) -> None:
             if demo.recipe:
                 recipe = shipped_recipes()[demo.recipe]
                 give_named(source, recipe)
+        make_demo_lines(config, folder)
 
 
 def _end_with_parent() -> None:

@@ -32,7 +32,7 @@ from .sounds import (
     thunder,
 )
 
-EDITION = 6
+EDITION = 7
 """Raised when the sources below come out differently, so that files kept from before are made anew."""
 
 SEED = 1887
@@ -232,6 +232,16 @@ def _all_mixes(generator: Generator, rate_hz: int) -> Signal:
     return np.concatenate([_faded(each, rate_hz) for each in (surround, 0.5 * surround @ fold.T, horn)], axis=1)
 
 
+def _gallery(side: int) -> Callable[[Generator, int], Signal]:
+    """One side of a pair of microphones on the gallery, which a recorder wrote as two files."""
+
+    def make(_: Generator, rate_hz: int) -> Signal:
+        both = _faded(sea(24.0, rate_hz, _generator("gallery"), 5.0), rate_hz)
+        return _brought_to(both, rate_hz, STEREO, -29.0)[:, side : side + 1]
+
+    return make
+
+
 def _stairs(generator: Generator, rate_hz: int) -> Signal:
     """Delivered one-sided: a microphone recorded on the left track alone."""
     voice = spread([speech(_STAIRS, "guide", rate_hz)], 40.0, rate_hz, 2.0)
@@ -288,6 +298,8 @@ DEMO_SOURCES = (
     DemoSource("Sea", "horn_call_sea.wav", "stem", 48_000, 24, STEREO, _part_of_call("sea")),
     DemoSource("Lamp room storm", "lamp_room_storm_51.wav", "mix", 48_000, 24, SURROUND, _storm),
     DemoSource("Storm, all mixes", "storm_all_mixes.wav", "mix", 48_000, 24, NINE, _all_mixes, programmes=ALL_MIXES),
+    DemoSource("Gallery sea L", "gallery_sea_L.wav", "mix", 48_000, 24, MONO, _gallery(0)),
+    DemoSource("Gallery sea R", "gallery_sea_R.wav", "mix", 48_000, 24, MONO, _gallery(1)),
     DemoSource("Guide: the stairs", "guide_stairs.wav", "voice", 44_100, 16, STEREO, _stairs),
     DemoSource("Guide: the lamp", "guide_lamp.wav", "voice", 44_100, 16, MONO, _lamp),
     DemoSource("Talk at the lamp", "talk_at_the_lamp.wav", "voice", 48_000, 24, MONO, _talk, "even-out-speech"),

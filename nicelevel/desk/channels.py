@@ -11,11 +11,14 @@ from nicelevel.core.crossing import InCommon, listen_in_common, loudness_alone
 from nicelevel.core.crossing.presets import Preset, Rows, presets_of
 from nicelevel.core.errors import SpecError
 from nicelevel.core.files import take_in
+from nicelevel.core.plan.sum_check import SumCheck
+from nicelevel.core.prepare import prepare
 from nicelevel.core.programmes import Programme, Programmes, programmes_of
-from nicelevel.core.steps import Step, recipe_from_json, recipe_to_json
+from nicelevel.core.programmes.adding_up import Addition, addition_in, check_addition
+from nicelevel.core.steps import Step, recipe_from_json, recipe_to_json, resolve
 from nicelevel.core.steps.keep import Keep
 from nicelevel.core.steps.mix import Mix
-from nicelevel.core.values import Shape
+from nicelevel.core.values import Reading, Shape
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures
@@ -59,11 +62,38 @@ def found_programmes(digest: str, audio: AudioFolder) -> Programmes:
 
 def names_of_programmes(source: Source, audio: AudioFolder) -> tuple[str, ...]:
     """Of a file that names several itself and stands on its board as one; none where nothing is to be said of it."""
-    if source.state != "measured" or source.recipe_json or not audio.audio_path(source.digest).is_file():
+    if source.state != "measured" or source.recipe_json or not audio.is_kept(source.digest):
         return ()
     found = found_programmes(source.digest, audio)
     names = tuple(each.label for each in found.programmes)
     return names if found.are_named and len(names) > 1 else ()
+
+
+@lru_cache(maxsize=128)
+def what_adds_up(digest: str, audio: AudioFolder) -> tuple[Addition, SumCheck] | None:
+    """Whether the programmes of a file add up to one of them; None where no name says that it is their sum.
+
+    Raises as a file that cannot be read.
+    """
+    addition = addition_in(found_programmes(digest, audio).programmes)
+    return (addition, check_addition(audio.existing_path(digest), addition)) if addition else None
+
+
+LONGEST_DRAFT_S = 1_800.0
+"""What is longer is measured once it is kept, in the background."""
+
+
+@lru_cache(maxsize=128)
+def measured_as_drawn(digest: str, crossing: Crossing, audio: AudioFolder) -> Reading | None:
+    """The reading of some contents with their channels as they are drawn; None where that takes too long to wait for.
+
+    Raises as a file that cannot be read.
+    """
+    described = load_figures(digest, audio).source
+    step = step_of(crossing, described.shape)
+    if described.duration_s * described.channels > LONGEST_DRAFT_S:
+        return None
+    return prepare(audio.existing_path(digest), resolve(described.shape, (step,) if step else ())).reading
 
 
 def shape_of(source: Source, audio: AudioFolder) -> Shape:

@@ -10,6 +10,7 @@ from nicelevel.core.errors import NotPreparedError
 from nicelevel.core.specs import Spec
 from nicelevel.core.steps import Chain, Found, FoundOf, Recipe, Step, recipe_from_json, resolve
 from nicelevel.core.steps.chain import recipe_digest, with_recipe
+from nicelevel.core.steps.speech import Speech
 from nicelevel.core.values import Source as Described
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.found import found_of
@@ -39,7 +40,10 @@ class Contents:
 
     def name_of_chain(self, chain: Chain) -> str:
         """The same of steps that are resolved: what changes nothing has the name of the audio."""
-        return self.digest if chain.is_nothing else self.name_of(chain.recipe)
+        if chain.is_nothing:
+            return self.digest
+        # What only listens makes nothing else of it.
+        return self.name_of([step for step in chain.recipe if not isinstance(step, Speech)])
 
     def found_by(self, found_in: Callable[[str], FoundOf]) -> FoundOf:
         """What steps find. found_in: gives what was, or is, found in the audio with a digest."""

@@ -24,6 +24,7 @@ from nicelevel.core.steps.chain import recipe_digest
 from nicelevel.core.values import Plan, Reading
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import KEPT_FILES, deliverables_of, file_of, find_deliverable
+from nicelevel.store.depot import bring
 from nicelevel.store.jobs import destinations_of, find_destination
 from nicelevel.store.models import Deliverable, Destination, Source
 from nicelevel.store.readings import is_measured, load_figures
@@ -48,7 +49,8 @@ Kind = Literal["source", "plan", "made", "reference", "version"]
 class Audible:
     """One thing that can be heard. stamp: another one where what is heard under the same key has changed.
 
-    is_here: of the source itself, at the destination that is looked at.
+    is_here: of the source itself, at the destination that is looked at; address: where its seconds are, if that is no
+    matter of its key.
     """
 
     key: str
@@ -62,6 +64,7 @@ class Audible:
     is_lossy: bool = False
     bits: int | None = None
     is_here: bool = False
+    address: str = ""
 
 
 @dataclass(frozen=True)
@@ -122,6 +125,17 @@ def _of_source(source: Source, kind: Kind, audio: AudioFolder) -> Audible:
     return Audible(f"source-{source.id}", kind, name, detail, level, *_length(reading), source.digest[:16])
 
 
+def heard_source(source: Source, name: str, address: str, audio: AudioFolder) -> Audible:
+    """A measured source under a name of the caller's, its seconds at an address of its own."""
+    return replace(_of_source(source, "source", audio), name=name, address=address, is_here=True)
+
+
+def heard_made(made: Deliverable, name: str, address: str, audio: AudioFolder) -> Audible:
+    """A written file under a name of the caller's, its seconds at an address of its own."""
+    take = _of_made(made, name, fold_of(made.source, audio))
+    return replace(take, address=address, is_here=True)
+
+
 def _shown(plans: Sequence[Plan] | None) -> list[Plan]:
     """The plans that can be heard, in the order of the spec's formats; files per channel are one whole programme."""
     return list(dict.fromkeys(each.shown for each in plans or ()))
@@ -146,7 +160,8 @@ def _planned(
         called = f"{name}, {encoding_word(output.coding)}" if of_each and len(shown) > 1 else name
         detail = f"{spec_of(destination.spec).spec.name}, not rendered yet"
         level, length = _level(plan.predicted, fold), _length(plan.predicted)
-        takes.append(Audible(key, "plan", called, detail, level, *length, stamp, output.is_lossy, output.bits))
+        is_encoded = output.is_lossy and not output.in_steps
+        takes.append(Audible(key, "plan", called, detail, level, *length, stamp, is_encoded, output.bits))
     return takes
 
 
@@ -161,20 +176,25 @@ def _made(
         if is_of_present_spec(each) and is_as_planned(each, plans)
         if each.measured and not (each.plan or {}).get("format", {}).get("channel")
     ]
+    several = len(here) > 1
     return [
-        Audible(
-            f"made-{each.id}",
-            "made",
-            f"{name}, {encoding_word(each.measured['encoding'])}" if len(here) > 1 else name,
-            str(each.file_name),
-            _level_of_made(each, fold),
-            each.measured["sample_rate"],
-            each.measured["duration_s"],
-            str(each.sha256)[:16],
-            bits=each.measured["bits_declared"],
-        )
+        _of_made(each, f"{name}, {encoding_word(each.measured['encoding'])}" if several else name, fold)
         for each in here
     ]
+
+
+def _of_made(made: Deliverable, name: str, fold: Fold) -> Audible:
+    return Audible(
+        f"made-{made.id}",
+        "made",
+        name,
+        str(made.file_name),
+        _level_of_made(made, fold),
+        made.measured["sample_rate"],
+        made.measured["duration_s"],
+        str(made.sha256)[:16],
+        bits=made.measured["bits_declared"],
+    )
 
 
 def _reference(source: Source, destination: Destination, audio: AudioFolder) -> list[Audible]:
@@ -241,7 +261,7 @@ def opened(key: str, audio: AudioFolder, folder: Path, finish: Finish = "exact")
         return
     path = _file_path(kind, numbers[0], audio, folder)
     late = AC3_DELAY_FRAMES if kind == "made" and path.suffix == ".ac3" else 0
-    with kept_open(_from_anywhere(path)) as file:
+    with kept_open(from_anywhere(path)) as file:
         yield FileProgramme(file, late)
 
 
@@ -302,11 +322,11 @@ def _file_path(kind: str, number: int, audio: AudioFolder, folder: Path) -> Path
         return audio.playable_path(source.digest)
     made = find_deliverable(number) if kind == "made" else None
     if made and made.state in KEPT_FILES:
-        return file_of(made, folder)
+        return bring(file_of(made, folder))
     raise NotFoundError(GONE)
 
 
-def _from_anywhere(path: Path) -> Path:
+def from_anywhere(path: Path) -> Path:
     """A file, or a copy beside it where it can be read from its start alone, made when it is first heard."""
     with kept_open(path) as file:
         if file.can_seek:

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Protocol
 
 from nicelevel.core.errors import NotFoundError
 from nicelevel.core.hear import Stop, joins_of, matched_gains_db, real_gains_db, stops_of
@@ -42,11 +42,17 @@ class Heard:
         return f"{level(self.real_gain_db, signed=True)} dB"
 
 
+class HasId(Protocol):
+    """What is heard: a source, or what came through a line."""
+
+    id: Any
+
+
 @dataclass(frozen=True)
 class HearingSheet:
     """rate_hz: that all takes are played at; the plan's own, so that it is heard as it would be written."""
 
-    source: Source
+    source: HasId
     destination: Destination | None
     rate_hz: int
     duration_s: float

@@ -1,5 +1,6 @@
 """Plans of sources as they stand in a job: alone, or as members of a set. Remembered, for nothing of them changes."""
 
+from dataclasses import replace
 from functools import lru_cache
 
 from nicelevel.core.errors import NotPreparedError
@@ -12,7 +13,7 @@ from nicelevel.core.prepare import MeasuredOf
 from nicelevel.core.recipes.recipe import softened
 from nicelevel.core.specs import Spec
 from nicelevel.core.specs.retarget import with_target
-from nicelevel.core.values import Plan
+from nicelevel.core.values import Plan, Reading
 from nicelevel.core.values import Source as Described
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Destination, Source
@@ -40,6 +41,14 @@ def plans_of(source: Source, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]
     leader = source.leader
     planned = _as_track if leader.set_kind == "album" else _as_part
     return planned(contents, contents_of(leader).then(spec), leader.title, spec, audio)
+
+
+def with_level_of_speech(reading: Reading, contents: Contents, plan: Plan, audio: AudioFolder) -> Reading:
+    """The reading of a source with the level of what is spoken in it, where its plan listened for that."""
+    if plan.predicted.dialogue_lufs is None:
+        return reading
+    prepared = load_prepared(contents, plan.chain.recipe, audio)
+    return replace(reading, dialogue_lufs=prepared.reading.dialogue_lufs)
 
 
 def digest_of_plan(source: Source, plan: Plan) -> str:

@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nicelevel.core.errors import NiceLevelError, NotPreparedError
-from nicelevel.core.measure.hop_files import open_hops
 from nicelevel.core.plan.formats import possible_formats
 from nicelevel.core.prepare import Measured, MeasuredOf, recipe_for
 from nicelevel.core.prepare.for_output import recipe_for_two
+from nicelevel.core.prepare.measured import with_speech
 from nicelevel.core.prepare.under import level_under
 from nicelevel.core.specs import Spec
 from nicelevel.core.steps import Recipe, Step, resolve
@@ -79,7 +79,7 @@ def _load_prepared(contents: Contents, recipe: Recipe, audio: AudioFolder) -> Me
     digest = contents.name_of_chain(chain)
     if not is_measured(digest):
         raise _why_missing(digest, recipe)
-    return Measured(load_reading(digest, audio), chain, audio.load_hops(digest))
+    return Measured(with_speech(load_reading(digest, audio), chain), chain, audio.load_hops(digest))
 
 
 def _why_missing(prepared_digest: str, recipe: Recipe) -> NiceLevelError:
@@ -114,7 +114,7 @@ def missing_preparations(contents: Contents, spec: Spec, audio: AudioFolder) -> 
 @lru_cache(maxsize=64)
 def level_of_what_is_under(digest: str, hz: float, order: int, audio: AudioFolder) -> NDArray[np.float64] | None:
     """RMS every 10 ms of what some audio has under a frequency, as a high-pass of an order would take it away."""
-    return level_under(open_hops(audio.hops_folder(digest)).low_band, hz, order)
+    return level_under(audio.load_hops(digest).low_band, hz, order)
 
 
 def missing_for_two(contents: Contents, audio: AudioFolder) -> Recipe | None:

@@ -16,6 +16,7 @@ from nicelevel.report.proof_sheet import ProofSheet, rules_csv, sheets_csv
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected
 from nicelevel.store.deliverables import FILE_CHANGED, FILE_LOST, file_of, lose_deliverable
+from nicelevel.store.depot import bring, size_there
 from nicelevel.store.models import Deliverable, Job
 from nicelevel.store.specs import kept_version
 
@@ -72,11 +73,12 @@ def _path_of(made: Deliverable) -> str:
 def _is_there(made: Deliverable, folder: Path) -> bool:
     """Whether its file is there in the length that was proved; where it is not, its row says so from now on."""
     try:
-        if file_of(made, folder).stat().st_size == made.size_bytes:
-            return True
-        lose_deliverable(made, FILE_CHANGED)
+        size_bytes = size_there(file_of(made, folder))
     except OSError:
-        lose_deliverable(made, FILE_LOST)
+        size_bytes = None
+    if size_bytes == made.size_bytes:
+        return True
+    lose_deliverable(made, FILE_LOST if size_bytes is None else FILE_CHANGED)
     return False
 
 
@@ -117,7 +119,7 @@ def _checked(made: Deliverable, packed: Packed) -> Iterator[bytes]:
     the next one does not have it.
     """
     digest = hashlib.sha256()
-    with packed.path.open("rb") as file:
+    with bring(packed.path).open("rb") as file:
         while piece := file.read(PIECE_BYTES):
             digest.update(piece)
             yield piece

@@ -52,13 +52,19 @@ class Receiver:
         self._address, self._is_wanted = address, is_wanted
         self._watched = _Watched(may_be_inner)
 
-    def hand_in(self, body: Iterable[bytes], size_bytes: int, progress: Callable[[float], None]) -> str:
-        """Send a package, piece by piece; the address where its answer will be.
+    def hand_in(
+        self,
+        body: Iterable[bytes],
+        size_bytes: int,
+        progress: Callable[[float], None],
+        kind: str = "application/zip",
+    ) -> str:
+        """Send a package, piece by piece, or something of another kind; the address where its answer will be.
 
         size_bytes: about how much it is, for the progress. Raises ReceiverError, StoppedError, and whatever `body`
         and `progress` raise.
         """
-        headers = {"Content-Type": "application/zip"}
+        headers = {"Content-Type": kind}
         sent = threading.Event()
         told = _told(body, size_bytes, progress, sent)
         answer = self._ask("POST", self._address, sent, data=told, headers=headers)
@@ -70,6 +76,15 @@ class Receiver:
             other = _host(where)
             raise ReceiverError(f"{_host(self._address)} wants its answer to be asked of another machine, {other}.")
         return where
+
+    def tell(self, told: dict[str, Any]) -> int:
+        """Post a JSON object; the status that is answered, 200 to 299. Raises ReceiverError, StoppedError."""
+        sent = threading.Event()
+        sent.set()
+        answer, said = self._answered("POST", self._address, sent, json=told)
+        if not 200 <= answer.status_code < 300:
+            raise ReceiverError(f"{_host(self._address)} answered {answer.status_code}.{_message(said)}")
+        return int(answer.status_code)
 
     def answer_of(self, receipt: str) -> dict[str, Any]:
         """What became of a package: `state` is one of STATES, with the keys of the protocol. Raises ReceiverError."""
@@ -88,14 +103,7 @@ class Receiver:
 
     def _ask(self, method: str, address: str, sent: threading.Event, **options: Any) -> dict[str, Any]:
         """The JSON object that is answered; the clock for the answer runs from when all was sent."""
-        headers = {"Accept-Encoding": "identity", **options.pop("headers", {})}
-        asking: dict[str, Any] = {"timeout": (CONNECT_S, STALLED_S), "allow_redirects": False, "stream": True}
-        with _session(self._watched) as session, self._watching(sent) as ended:
-            try:
-                answer = session.request(method, address, headers=headers, **asking, **options)
-                said = _read(answer)
-            except (requests.RequestException, HTTPError, OSError) as error:
-                raise ended.reason(error, _host(address), self._watched.refusal) from error
+        answer, said = self._answered(method, address, sent, **options)
         if answer.status_code not in (200, 201, 202):
             said_there = _message(said)
             raise ReceiverError(f"{_host(address)} answered {answer.status_code} instead of taking it.{said_there}")
@@ -105,6 +113,19 @@ class Receiver:
         if not isinstance(found, dict):
             raise ReceiverError(f"{_host(address)} gave an answer that is no JSON object.")
         return found
+
+    def _answered(
+        self, method: str, address: str, sent: threading.Event, **options: Any
+    ) -> tuple[requests.Response, bytes]:
+        headers = {"Accept-Encoding": "identity", **options.pop("headers", {})}
+        asking: dict[str, Any] = {"timeout": (CONNECT_S, STALLED_S), "allow_redirects": False, "stream": True}
+        with _session(self._watched) as session, self._watching(sent) as ended:
+            try:
+                answer = session.request(method, address, headers=headers, **asking, **options)
+                said = _read(answer)
+            except (requests.RequestException, HTTPError, OSError) as error:
+                raise ended.reason(error, _host(address), self._watched.refusal) from error
+        return answer, said
 
     @contextmanager
     def _watching(self, sent: threading.Event) -> Iterator["_Ended"]:

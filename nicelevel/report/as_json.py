@@ -10,6 +10,7 @@ from nicelevel.core.specs.format_words import format_words
 from nicelevel.core.values import Deliverable, Finding, Plan, Reading, Verdict
 
 if TYPE_CHECKING:
+    from nicelevel.core.mp3 import Regained
     from nicelevel.core.specs import Spec
     from nicelevel.core.specs.spec import Format
     from nicelevel.core.speech import Dialogue
@@ -68,6 +69,8 @@ def reading_json(reading: Reading, path: str | None = None, with_series: bool = 
         "mono_kind": reading.mono_kind,
         "notes": [note.code for note in reading.notes],
     }
+    if reading.dialogue_lufs is not None:
+        facts["dialogue_lufs"] = reading.dialogue_lufs
     if source.dialnorm_db is not None:
         facts["dialnorm_db"] = source.dialnorm_db
     if with_series:
@@ -128,6 +131,23 @@ def check_json(path: str, verdict: Verdict) -> Json:
     }
 
 
+def regained_json(path: str, made: "Regained") -> Json:
+    """The answer of `regain`."""
+    before, after = (reading_json(each) if each else None for each in (made.before, made.after))
+    output = {
+        "path": str(made.path),
+        "sha256": made.sha256,
+        "steps": made.steps,
+        "asked_db": made.asked_db,
+        "gain_db": made.gain_db,
+        "error_db": made.error_db,
+        "before": before,
+        "after": after,
+    }
+    answer: Json = null_unless_finite({"path": path, "output": output})
+    return answer
+
+
 def predicted_json(predicted: Reading) -> Json:
     answer: Json = null_unless_finite(
         {
@@ -144,6 +164,8 @@ def predicted_json(predicted: Reading) -> Json:
             "bitrate_kbps": predicted.source.mean_kbps,
         }
     )
+    if predicted.dialogue_lufs is not None:
+        answer["dialogue_lufs"] = null_unless_finite(predicted.dialogue_lufs)
     return answer
 
 

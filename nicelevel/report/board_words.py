@@ -117,6 +117,7 @@ _FIGURES = (
     ("Peak to loudness, LU", "plr_lu"),
 )
 _ASKED_FOR = {
+    "dialogue_lufs": "Speech, LUFS",
     "rms_dbfs": "RMS, dBFS",
     "sample_peak_dbfs": "Sample peak, dBFS",
     "max_momentary_lufs": "Loudest 400 ms, LUFS",
@@ -137,7 +138,7 @@ def aim_level(spec: Spec, found: Reading | dict[str, Any]) -> str:
     """The figure that a spec is about, of a reading or its JSON: integrated loudness unless it measures otherwise."""
     measure = spec.loudness.measure if spec.loudness else "integrated"
     key = KEY_OF_MEASURE["integrated" if measure == "true_peak" else measure]
-    return level(found[key] if isinstance(found, dict) else getattr(found, key))
+    return level(found.get(key) if isinstance(found, dict) else getattr(found, key))
 
 
 def figure_rows(
@@ -147,7 +148,7 @@ def figure_rows(
     rows = []
     for name, key in (*_asked_for(spec), *_FIGURES):
         was, planned_level = (level(getattr(each, key)) for each in (source, planned))
-        rows.append((name, was, planned_level, level(proved[key]) if proved else ""))
+        rows.append((name, was, planned_level, level(proved.get(key)) if proved else ""))
     return rows
 
 

@@ -293,6 +293,15 @@ def prepared_words(reading: Reading) -> str:
     return f"With all its steps it has {lufs} LUFS and reaches {peak} dBTP."
 
 
+def drawn_words(reading: Reading) -> str:
+    """What was measured of a source with its channels as they are drawn; what passes full scale is said."""
+    lufs, peak = level(reading.integrated_lufs), change(reading.true_peak_dbtp)
+    said = f"So it has {lufs} LUFS and reaches {peak} dBTP"
+    if reading.true_peak_dbtp <= 0.0:
+        return f"{said}."
+    return f"{said}: over full scale, kept in floating point and brought down by gain where it is delivered."
+
+
 def ribbon_of(programmes: Sequence[Programme], count: int, width: int) -> list[Bracket]:
     """Programmes side by side, their channels as they are numbered in the file."""
     each_px = min(38.0, (width - LOST_LEFT - LOST_RIGHT - 6.0 * len(programmes)) / max(1, count))

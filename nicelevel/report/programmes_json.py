@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from nicelevel.core.contribution import Contributed
 from nicelevel.core.programmes import Joined, Programme, Split
 from nicelevel.core.values import Reading
 
@@ -27,6 +28,20 @@ def joined_json(joined: Joined, paths: Sequence[Path]) -> Json:
         "encoding": output.encoding,
         "programmes": [programme_json(each) | {"from": str(paths[number])} for each, number in joined.programmes],
         "notes": list(joined.notes),
+    }
+
+
+def contributed_json(made: Contributed, paths: Sequence[Path]) -> Json:
+    """The answer of `join` for a contribution; guard and time reference in samples."""
+    answer = joined_json(made.joined, paths)
+    for programme, levels in zip(answer["programmes"], made.levels, strict=True):
+        programme["stated"] = dict(levels.figures)
+    return answer | {
+        "configuration": made.configuration,
+        "frame_rate": made.rate.name,
+        "start": made.start,
+        "guard_frames": made.guard_frames,
+        "time_reference": made.time_reference,
     }
 
 

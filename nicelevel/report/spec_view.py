@@ -23,6 +23,7 @@ MOST_NAMES, SHORT_TITLE = 14, 12
 
 MEASURE_NAMES = {
     "integrated": "Loudness, LUFS",
+    "dialogue": "Speech, LUFS",
     "max_short_term": "Loudest 3 s, LUFS",
     "rms": "Level, dB RMS",
     "sample_peak": "Sample peak, dBFS",

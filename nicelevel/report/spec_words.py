@@ -7,7 +7,13 @@ from nicelevel.core.specs.spec import MEASURE_UNITS, Format, Spec
 from nicelevel.core.values import Plan, Reading
 from nicelevel.core.words import amount, figure
 
-_MEASURE_WORDS = {"rms": "RMS ", "max_short_term": "loudest 3 s ", "sample_peak": "peak ", "true_peak": "peak "}
+_MEASURE_WORDS = {
+    "dialogue": "speech ",
+    "rms": "RMS ",
+    "max_short_term": "loudest 3 s ",
+    "sample_peak": "peak ",
+    "true_peak": "peak ",
+}
 
 
 def spec_line(spec: Spec) -> str:

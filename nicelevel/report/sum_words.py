@@ -4,7 +4,10 @@ from collections.abc import Sequence
 from typing import Any
 
 from nicelevel.core.plan.sum_check import SumCheck
-from nicelevel.core.words import change, figure
+from nicelevel.core.programmes.adding_up import places_off
+from nicelevel.core.words import change, figure, listed
+
+from .words import length
 
 
 def sum_json(found: SumCheck, titles: Sequence[str]) -> dict[str, Any]:
@@ -52,6 +55,21 @@ def sum_sentence(found: SumCheck, titles: Sequence[str]) -> str:
         "level": f"the mix has {stem} at {change(found.amount or 0.0)} dB",
     }[found.cause or "missing"]
     return f"The stems do not add up to the mix: {said} ({residual})."
+
+
+def addition_sentence(found: SumCheck, mix: str, parts: Sequence[str]) -> str:
+    """Whether programmes of one file add up to its mix, and where they do not."""
+    names = listed(parts)
+    if found.adds_up:
+        left = f" but for {figure(found.residual_db)} dB" if found.residual_db > -200.0 else " exactly"
+        return f"{names} add up to {mix}{left}."
+    what = sum_sentence(found, parts).removeprefix("The stems do not add up to the mix: ")
+    places = places_off(found)
+    where = f" It is off from {length(places[0][0])} to {length(places[0][1])}" if places else ""
+    more = (
+        f", and in {len(places) - 1} more places" if len(places) > 2 else ", and once more" if len(places) > 1 else ""
+    )
+    return f"{names} do not add up to {mix}: {what}{where}{more}{'.' if where else ''}"
 
 
 def _moved(seconds: float | None) -> str:

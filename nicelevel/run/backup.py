@@ -9,8 +9,8 @@ import os
 import subprocess
 import tarfile
 import tempfile
-from collections.abc import Callable, Iterator
-from contextlib import suppress
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -27,7 +27,8 @@ from .reach import reached_database
 
 ABOUT, DUMP = "nice-level-backup.json", "database.dump"
 VERSION = 1
-FOLDERS = ("audio", "deliverables")
+FOLDERS = ("audio", "deliverables", "arrivals")
+SIGNING = "secrets/session"
 
 Tell = Callable[[int, int], None]
 """Is told how many bytes are done, and of how many."""
@@ -49,11 +50,11 @@ def back_up(config: Config, target: Path, tell: Tell) -> int:
         raise OutputExistsError(f"{target} is already there; nothing was written over it.")
     with reached_database(config) as url, tempfile.TemporaryDirectory() as folder:
         dump = Path(folder) / DUMP
-        _run([str(newest_program("pg_dump")), "--format=custom", "--no-owner", f"--file={dump}", url])
+        dump_database(url, dump)
         staged = StagedFile(target)
         try:
             with speaking_errors(target), tarfile.open(staged.path, "w") as archive:
-                _add(archive, ABOUT, json.dumps(_about(), indent=1).encode())
+                _add(archive, ABOUT, json.dumps(about_now(), indent=1).encode())
                 archive.add(dump, DUMP)
                 count = _add_files(archive, config.data_folder, tell)
             staged.publish()
@@ -62,7 +63,13 @@ def back_up(config: Config, target: Path, tell: Tell) -> int:
     return count
 
 
-def _about() -> dict[str, Any]:
+def dump_database(url: str, target: Path) -> None:
+    """The database as PostgreSQL dumps it. Raises BackupError."""
+    _run([str(newest_program("pg_dump")), "--format=custom", "--no-owner", f"--file={target}", url])
+
+
+def about_now() -> dict[str, Any]:
+    """What a backup says of itself."""
     with connected():
         return {
             "backup": VERSION,
@@ -78,7 +85,7 @@ def _add(archive: tarfile.TarFile, name: str, contents: bytes) -> None:
 
 
 def _add_files(archive: tarfile.TarFile, folder: Path, tell: Tell) -> int:
-    files = list(_files(folder))
+    files = list(files_kept(folder))
     total_bytes, done_bytes, count = sum(size for _, size in files), 0, 0
     for path, size_bytes in files:
         with suppress(FileNotFoundError):  # removed meanwhile
@@ -89,8 +96,13 @@ def _add_files(archive: tarfile.TarFile, folder: Path, tell: Tell) -> int:
     return count
 
 
-def _files(folder: Path) -> Iterator[tuple[Path, int]]:
-    """All that is kept, without what is being made at this moment."""
+def files_kept(folder: Path) -> Iterator[tuple[Path, int]]:
+    """All that is kept, with its size, without what is being made at this moment.
+
+    With it what signs the links of clients: they go on after a restore.
+    """
+    with suppress(FileNotFoundError):
+        yield folder / SIGNING, (folder / SIGNING).stat().st_size
     for name in FOLDERS:
         for place, folders, names in os.walk(folder / name):
             folders[:] = [each for each in folders if not each.startswith(".")]
@@ -106,11 +118,7 @@ def restore(config: Config, source: Path, tell: Tell) -> int:
 
     Raises BackupError where the folder is not empty or the file no backup, DamagedError where it broke off.
     """
-    if config.database_url:
-        raise BackupError("NICE_LEVEL_DATABASE_URL: a backup is restored into a data folder with its own database.")
     with folder_lock(config.data_folder):
-        if any((config.data_folder / name).exists() for name in ("postgres", *FOLDERS)):
-            raise BackupError(f"{config.data_folder} is not empty; name a new folder with NICE_LEVEL_DATA_FOLDER.")
         try:
             with source.open("rb") as file, tarfile.open(fileobj=file) as archive:
                 return _restore_from(archive, file, config, tell)
@@ -119,30 +127,44 @@ def restore(config: Config, source: Path, tell: Tell) -> int:
 
 
 def _restore_from(archive: tarfile.TarFile, file: BinaryIO, config: Config, tell: Tell) -> int:
-    _refuse_foreign(archive)
+    first = archive.next()
+    told = archive.extractfile(first) if first and first.name == ABOUT else None
+    refuse_foreign(json.loads(told.read()) if told else {})
     dump = archive.next()
     if dump is None or dump.name != DUMP:
         raise BackupError("There is no database in this backup.")
     total_bytes, count = os.fstat(file.fileno()).st_size, 0
     with tempfile.TemporaryDirectory() as folder:
         archive.extract(dump, folder, filter="data")
-        while entry := archive.next():
-            archive.extract(entry, config.data_folder, filter="data")
-            count += 1
-            tell(file.tell(), total_bytes)
-        cluster = Cluster(config.data_folder / "postgres", config.secret("database"))
-        try:
-            cluster.start()
-            _run([str(newest_program("pg_restore")), "--no-owner", f"--dbname={cluster.url}", f"{folder}/{DUMP}"])
-        finally:
-            cluster.stop()
+        with load_database(config, Path(folder) / DUMP):
+            while entry := archive.next():
+                archive.extract(entry, config.data_folder, filter="data")
+                count += 1
+                tell(file.tell(), total_bytes)
     return count
 
 
-def _refuse_foreign(archive: tarfile.TarFile) -> None:
-    first = archive.next()
-    told = archive.extractfile(first) if first and first.name == ABOUT else None
-    about = json.loads(told.read()) if told else {}
+@contextmanager
+def load_database(config: Config, dump: Path) -> Iterator[None]:
+    """Once the block has put all files into an empty data folder, give it its database.
+
+    Raises BackupError where the folder is not empty.
+    """
+    if config.database_url:
+        raise BackupError("NICE_LEVEL_DATABASE_URL: a backup is restored into a data folder with its own database.")
+    if any((config.data_folder / name).exists() for name in ("postgres", *FOLDERS)):
+        raise BackupError(f"{config.data_folder} is not empty; name a new folder with NICE_LEVEL_DATA_FOLDER.")
+    yield
+    cluster = Cluster(config.data_folder / "postgres", config.secret("database"))
+    try:
+        cluster.start()
+        _run([str(newest_program("pg_restore")), "--no-owner", f"--dbname={cluster.url}", str(dump)])
+    finally:
+        cluster.stop()
+
+
+def refuse_foreign(about: Mapping[str, Any]) -> None:
+    """Raises BackupError where a backup says that another program, or a newer version, made it."""
     if about.get("backup") != VERSION:
         raise BackupError("This is no backup that this version of Nice Level knows.")
     if about["schema"] not in known_migrations():

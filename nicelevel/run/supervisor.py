@@ -9,12 +9,16 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import click
 
-from nicelevel.config import Config
+from nicelevel.config import GIVEN, PREFIX, Config
 from nicelevel.core.errors import NiceLevelError, NoPermissionError
+from nicelevel.store.backups import last_checked, last_taken
 from nicelevel.store.database import connected, migrate, open_database
+from nicelevel.store.depot import open_depot
 from nicelevel.work.app import prepare_queue
 from nicelevel.work.enqueue import enqueue_every_preparation, enqueue_outdated
 from nicelevel.work.keeping import reconcile, sweep
@@ -23,9 +27,18 @@ from .cluster import Cluster, free_port
 from .folder_lock import FolderLock, folder_lock
 
 GRACE_S = 5.0
+STORAGE_AWAY_S = 60.0
+"""A start waits so long for an object storage that is away; then it says so, and nothing is taken for lost."""
+
 LOOK_EVERY_S = 0.5
 STEADY_S, LONGEST_PAUSE_S = 20.0, 10.0
 """What ended sooner than that is started again after a pause that grows, to this at most."""
+
+BACKUP_LOOK_S, BACKUP_AGAIN_S = 30.0, 900.0
+"""How often it is looked whether a backup is due, and after how long one that failed is tried again."""
+
+CHECKED_EVERY_DAYS = 7
+"""So often every byte of the newest backup is read again."""
 
 ENDING_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
@@ -42,12 +55,26 @@ def serve(config: Config) -> None:
     with folder_lock(config.data_folder) as lock, running_database(config) as cluster:
         url = cluster.url if cluster else config.database_url
         prepare(config, url)
-        port = free_port(config.port)
+        port = _port(config)
         # What is free now may be what the web server is about to take.
         desk_port = free_port(config.desk_port if config.desk_port != port else 0)
         environment = {**os.environ, **_environment(config, url, port, desk_port)}
         parts = [_Part("worker", environment), _Part("web", environment), _Part("desk", environment)]
-        _keep_up(parts, cluster, stopping, port, lock)
+        backups = _Backups(config, environment)
+        _keep_up(parts, backups, cluster, stopping, (_reached(config.address), port), lock)
+
+
+def _port(config: Config) -> int:
+    """Raises NoPermissionError where the port is taken and others would look for us there, or the address is none."""
+    try:
+        port = free_port(config.port, config.address)
+    except OSError as error:
+        raise NoPermissionError(f"{config.address} cannot be listened on: {_reason(error)}") from error
+    if config.accounts and port != config.port:
+        raise NoPermissionError(
+            f"Port {config.port} is taken, and with accounts it is not changed by itself: others look for it there."
+        )
+    return port
 
 
 @contextmanager
@@ -70,6 +97,8 @@ def prepare(config: Config, url: str) -> None:
 
     with _speaking(config):
         open_database(url)
+        # Before rows are held against files: what is not on this disk may be kept there.
+        open_depot(config, STORAGE_AWAY_S)
         migrated = migrate()
         prepare_queue(url)
         with connected():
@@ -109,6 +138,8 @@ def _reason(error: Exception) -> str:
 def _environment(config: Config, url: str, port: int, desk_port: int) -> dict[str, str]:
     return {
         **config.environment(),
+        # What somebody has set, and what only follows from it: the page of settings says which is which.
+        GIVEN: " ".join(name for name in os.environ if name.startswith(PREFIX)),
         "NICE_LEVEL_DATABASE_URL": url,
         "NICE_LEVEL_PORT": str(port),
         "NICE_LEVEL_DESK_PORT": str(desk_port),
@@ -147,6 +178,45 @@ class _Part:
         )
 
 
+class _Backups:
+    """Backups that are taken by themselves when they are due, and read again now and then."""
+
+    def __init__(self, config: Config, environment: dict[str, str]) -> None:
+        self._config, self._environment = config, environment
+        self._process: subprocess.Popen[bytes] | None = None
+        self._next_s = 0.0
+
+    def look(self) -> None:
+        if self._process is not None and self._process.poll() is not None:
+            if self._process.returncode:
+                status = self._process.returncode
+                click.echo(f"A backup did not come to its end ({status}); it is tried again.", err=True)
+                self._next_s = time.monotonic() + BACKUP_AGAIN_S
+            self._process = None
+        if self._config.backup_folder and self._process is None and time.monotonic() >= self._next_s:
+            self._next_s = time.monotonic() + BACKUP_LOOK_S
+            wanted = self._due()
+            if wanted is not None:
+                command = [sys.executable, "-m", "nicelevel.cli.main", "backup", *wanted]
+                self._process = subprocess.Popen(
+                    ["setpriv", "--pdeathsig", "TERM", *command], env=self._environment, start_new_session=True
+                )
+
+    def _due(self) -> list[str] | None:
+        """What is to be done now; None where nothing is."""
+        folder, now = Path(self._config.backup_folder), datetime.now(UTC)
+        taken, checked = last_taken(folder), last_checked(folder)
+        if taken is None or now - taken >= timedelta(hours=self._config.backup_hours):
+            return []
+        if checked is None or now - checked.at >= timedelta(days=CHECKED_EVERY_DAYS):
+            return [str(folder), "--check"]
+        return None
+
+    def stop(self) -> None:
+        if self._process is not None:
+            self._process.terminate()
+
+
 class _Database:
     """The cluster of our own, watched as well: where it died it is started again, for as long as that takes."""
 
@@ -165,28 +235,40 @@ class _Database:
 
 
 def _keep_up(
-    parts: list[_Part], cluster: Cluster | None, stopping: threading.Event, port: int, lock: FolderLock
+    parts: list[_Part],
+    backups: _Backups,
+    cluster: Cluster | None,
+    stopping: threading.Event,
+    at: tuple[str, int],
+    lock: FolderLock,
 ) -> None:
-    """Keep the parts up, start again what dies, until told to stop."""
-    address = f"http://127.0.0.1:{port}/"
+    """Keep the parts up, start again what dies, until told to stop. at: where the web server answers."""
+    host, port = at
+    address = f"http://{f'[{host}]' if ':' in host else host}:{port}/"
     try:
-        _wait_until_answering(port, stopping)
+        _wait_until_answering(at, stopping)
         lock.say(address, cluster.port if cluster else None)
         click.echo(f"Nice Level is at {address}  (Ctrl-C stops it)")
-        watched: list[Callable[[], None]] = [_Database(cluster).look, *(part.look for part in parts)]
+        watched: list[Callable[[], None]] = [_Database(cluster).look, backups.look, *(part.look for part in parts)]
         while not stopping.wait(LOOK_EVERY_S):
             for look in watched:
                 look()
     finally:
         with suppress(OSError):  # the terminal may be gone
             click.echo("Stopping…")
+        backups.stop()
         _stop([part.process for part in parts])
 
 
-def _wait_until_answering(port: int, stopping: threading.Event) -> None:
+def _reached(address: str) -> str:
+    """Where this machine itself reaches a server that listens on an address."""
+    return {"0.0.0.0": "127.0.0.1", "::": "::1"}.get(address, address)
+
+
+def _wait_until_answering(at: tuple[str, int], stopping: threading.Event) -> None:
     """Wait for the web server, so that the address that is printed can be opened at once."""
     while not stopping.wait(0.1):
-        with suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=1.0):
+        with suppress(OSError), socket.create_connection(at, timeout=1.0):
             return
 
 

@@ -2,11 +2,12 @@
 
 import errno
 import fcntl
+import hashlib
 import itertools
 import os
 import shutil
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, fields
 from pathlib import Path
@@ -14,9 +15,12 @@ from pathlib import Path
 import numpy as np
 
 from nicelevel.core.errors import LostError
+from nicelevel.core.files.beside import SUFFIX, files_of, text_beside
 from nicelevel.core.files.staged import flush, sweep_parts
-from nicelevel.core.measure.hop_files import HOP_NAMES, Hops, open_hops
+from nicelevel.core.measure.hop_files import HOP_NAMES, Hops, open_hops, waveform_name
 from nicelevel.core.values import Curves
+
+from .depot import bring, drop, keep, keep_all, size_there
 
 DECODED = "decoded.wav"
 
@@ -39,12 +43,31 @@ class AudioFolder:
     folder: Path
 
     def audio_path(self, digest: str) -> Path:
-        return self._home(digest) / "audio"
+        """The file itself; of several side by side the one that names them."""
+        audio, beside = self._home(digest) / "audio", self._home(digest) / f"audio{SUFFIX}"
+        if bring(audio).exists() or not bring(beside).exists():
+            return audio
+        for each in files_of(beside):
+            bring(each.resolve())
+        return beside
+
+    def named_path(self, digest: str) -> Path:
+        """Where the file itself lies once it is here; nothing is brought for asking."""
+        audio, beside = self._home(digest) / "audio", self._home(digest) / f"audio{SUFFIX}"
+        return audio if audio.exists() or not beside.exists() else beside
+
+    def is_kept(self, digest: str) -> bool:
+        """Whether the file itself is here, or where it is kept for good."""
+        return any(size_there(self._home(digest) / name) is not None for name in ("audio", f"audio{SUFFIX}"))
+
+    def waveform_path(self, digest: str, level: int) -> Path:
+        """One level of the waveform of a reading."""
+        return bring(self.hops_folder(digest) / waveform_name(level))
 
     def existing_path(self, digest: str) -> Path:
         """The same. Raises LostError where it is not there any more."""
         path = self.audio_path(digest)
-        if not path.is_file():
+        if not path.is_file() or not all(each.is_file() for each in files_of(path)):
             raise LostError(AUDIO_LOST)
         return path
 
@@ -53,16 +76,33 @@ class AudioFolder:
 
         What lies there in another length has been damaged, and is replaced.
         """
-        path = self.audio_path(digest)
+        path = self._home(digest) / "audio"
         path.parent.mkdir(parents=True, exist_ok=True)
         if path.exists() and path.stat().st_size == upload.stat().st_size:
             upload.unlink()
+            keep(path)
             return path
         upload.chmod(0o444)
         os.replace(upload, path)
         for folder in (path.parent, path.parent.parent, self.folder):
             flush(folder)
+        keep(path)
         return path
+
+    def put_beside(self, layout: str, digests: Sequence[str]) -> str:
+        """Name files of one channel that are there as one, in the order of a layout; the digest that it has."""
+        text = text_beside(layout, [f"../../{each[:2]}/{each}/audio" for each in digests])
+        digest = hashlib.sha256(text.encode()).hexdigest()
+        path = self._home(digest) / f"audio{SUFFIX}"
+        with self._making(digest) as folder:
+            part = folder / "made"
+            part.write_text(text)
+            flush(part)
+            os.replace(part, path)
+        for each in (path.parent, path.parent.parent, self.folder):
+            flush(each)
+        keep(path)
+        return digest
 
     def save_curves(self, digest: str, curves: Curves) -> None:
         """Write the curves, each whole or not at all."""
@@ -70,16 +110,19 @@ class AudioFolder:
             for name, array in vars(curves).items():
                 np.save(folder / f"{name}.npy", array)
                 os.replace(folder / f"{name}.npy", self._home(digest) / f"{name}.npy")
+                keep(self._home(digest) / f"{name}.npy")
 
     def load_curves(self, digest: str) -> Curves:
         """Raises LostError where they are not there any more, or not whole."""
         with losing():
             home = self._home(digest)
-            return Curves(**{field.name: np.load(home / f"{field.name}.npy") for field in fields(Curves)})
+            return Curves(**{field.name: np.load(bring(home / f"{field.name}.npy")) for field in fields(Curves)})
 
     def load_hops(self, digest: str) -> Hops:
         """Raises LostError where they are not there any more, or not whole."""
         with losing():
+            for name in HOP_NAMES:
+                bring(self.hops_folder(digest) / name)
             return open_hops(self.hops_folder(digest))
 
     @contextmanager
@@ -91,6 +134,7 @@ class AudioFolder:
             part.mkdir()
             yield part
             _put_in_place(part, place, folder)
+            keep_all(place)
 
     @contextmanager
     def _making(self, digest: str) -> Iterator[Path]:
@@ -113,25 +157,26 @@ class AudioFolder:
         return sum(free_folder(left) for home in homes for left in home.glob(f"{UNFINISHED}*") if _is_left(left))
 
     def digests(self) -> Iterator[str]:
-        """Of everything that is kept: of sources, and of prepared signals."""
+        """Of everything that is kept here: of sources, and of prepared signals."""
         return (home.name for home in self.folder.glob("*/*") if home.is_dir())
 
     def remove(self, digest: str) -> int:
         """Remove all that is kept of some contents; how many bytes that frees."""
+        drop(self._home(digest))
         return free_folder(self._home(digest))
 
     def has_measured(self, digest: str) -> bool:
         """Whether all files of a reading are there."""
         curves = [self._home(digest) / f"{field.name}.npy" for field in fields(Curves)]
         hops = [self.hops_folder(digest) / name for name in HOP_NAMES]
-        return all(path.is_file() for path in (*curves, *hops))
+        return all(size_there(path) is not None for path in (*curves, *hops))
 
     def hops_folder(self, digest: str) -> Path:
         return self._home(digest) / "hops"
 
     def playable_path(self, digest: str) -> Path:
         """The audio, or what was decoded of it where it cannot be read from anywhere but its start."""
-        decoded = self.hops_folder(digest) / DECODED
+        decoded = bring(self.hops_folder(digest) / DECODED)
         return decoded if decoded.exists() else self.audio_path(digest)
 
     def _home(self, digest: str) -> Path:
@@ -174,9 +219,15 @@ def size_of(folder: Path) -> int:
     found = 0
     for place, _, names in os.walk(folder):
         for name in names:
-            with suppress(FileNotFoundError):
-                found += os.lstat(os.path.join(place, name)).st_blocks * 512
+            found += size_of_file(Path(place, name))
     return found
+
+
+def size_of_file(path: Path) -> int:
+    """Bytes that a file takes on the disk; none where it is gone."""
+    with suppress(FileNotFoundError):
+        return os.lstat(path).st_blocks * 512
+    return 0
 
 
 def _put_in_place(made: Path, place: Path, aside: Path) -> None:

@@ -25,6 +25,11 @@ def announce_handover(job_id: int) -> None:
     _say({"job": job_id, "handover": 1})
 
 
+def announce_line(line_id: int, arrival_id: int = 0) -> None:
+    """Say that a line has changed, or something that came into its folder."""
+    _say({"line": line_id, "arrival": arrival_id})
+
+
 def _say(change: dict[str, int]) -> None:
     message = json.dumps(change)
     database.execute_sql("SELECT pg_notify(%s, %s)", (CHANNEL, message))

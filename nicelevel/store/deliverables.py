@@ -5,8 +5,11 @@ from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 from typing import Any
 
+from nicelevel.core.words import counted
+
 from .changes import announce
 from .database import database
+from .journal import enter
 from .models import Deliverable, Destination, Job, Source, SpecVersion
 from .tries import begin_try, save_in_try
 
@@ -146,6 +149,8 @@ def stop_deliverables(job_id: int | None = None) -> int:
         stopped = stop_those(Deliverable.source.in_(sources))
         for source in Source.select(Source.id, Source.job).where(Source.id.in_(set(stopped))) if stopped else ():
             announce(source.job_id, source.id)
+        if stopped:
+            enter(f"stopped {counted(len(stopped), 'rendering')}", job_id)
     return len(stopped)
 
 

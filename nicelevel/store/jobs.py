@@ -8,6 +8,7 @@ from peewee import fn
 from nicelevel.core.errors import SpecError
 
 from .database import database
+from .journal import enter
 from .models import LONGEST_TITLE, Destination, Job, SpecVersion
 from .specs import newest_version
 
@@ -21,6 +22,7 @@ def make_job(title: str, due_on: date | None = None, slugs: Sequence[str] = FIRS
         job = Job.create(title=title, due_on=due_on)
         for slug in slugs:
             add_destination(job.id, slug)
+        enter("made the job", job.id)
         return job
 
 

@@ -31,6 +31,8 @@ DELIVERABLE_STATES = ("queued", "rendering", "proved", "missed", "failed", "stop
 SET_KINDS = ("sum", "album")
 PREPARING_STATES = ("queued", "done", "failed")
 SENDING_STATES = ("queued", "sending", "checking", "accepted", "rejected", "failed", "stopped")
+ARRIVAL_STATES = ("whole", "working", "published", "noted", "same", "held", "gone", "missing")
+TELLING_STATES = ("waiting", "answered", "given_up")
 RULE_KINDS = ("lossless", "coded")
 RULE_CHANNELS = ("one", "two", "more")
 
@@ -92,6 +94,7 @@ class Source(_Table):
     set_kind = CharField(max_length=10, null=True, constraints=[_one_of("set_kind", SET_KINDS)])
     sum_check = BinaryJSONField(null=True, index=False)
     proposal = BinaryJSONField(null=True, index=False)
+    sides = BinaryJSONField(null=True, index=False)
     replaces = ForeignKeyField("self", null=True, backref="+", on_delete="SET NULL")
     replaces_id: int | None
     added_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
@@ -103,6 +106,18 @@ class Source(_Table):
     soft_db = DoubleField(default=0.0)
     is_ruled = BooleanField(default=False)
     trashed_at = DateTimeTZField(null=True)
+
+
+class Side(_Table):
+    """Of contents that are several files side by side: the contents of one of them, and which channel it is."""
+
+    id = BigAutoField()
+    digest = CharField(max_length=64)
+    place = IntegerField()
+    side_digest = CharField(max_length=64, index=True)
+
+    class Meta:
+        indexes = ((("digest", "place"), True),)
 
 
 class Preparing(_Table):
@@ -201,12 +216,16 @@ class Deliverable(_Table):
 
 
 class Sending(_Table):
-    """A package on its way to a receiver: what was in it, and what was answered."""
+    """A package on its way to a receiver: what was in it, and what was answered.
+
+    contribution: of several files that go as one instead: which, and what that is to say; None for the package.
+    """
 
     id = BigAutoField()
     job = ForeignKeyField(Job, backref="sendings", on_delete="CASCADE")
     job_id: int
     address = TextField()
+    contribution = BinaryJSONField(null=True, index=False)
     state = CharField(max_length=20, default="queued", constraints=[_one_of("state", SENDING_STATES)])
     token = BigIntegerField(null=True)
     progress_ratio = DoubleField(default=0.0)
@@ -308,6 +327,66 @@ class Change(_Table):
     undone_at = DateTimeTZField(null=True)
 
 
+class Line(_Table):
+    """A line that somebody drew: from a folder to what is published. told: its settings, by `core.arrivals`."""
+
+    id = BigAutoField()
+    told = BinaryJSONField(index=False)
+    made_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+    trouble = TextField(null=True)
+    trashed_at = DateTimeTZField(null=True)
+
+
+class Arrival(_Table):
+    """What came into a line's folder, or should have.
+
+    mark: size, time and number of the file, so that it is the same once only; under: the name that it is published
+    under; expected_at: the time that it is for; told: what happened, each with when and in which words; figures: of
+    what came and of what was made; files: the names of what is kept of both; is_forced: published whatever it is
+    like.
+    """
+
+    id = BigAutoField()
+    line = ForeignKeyField(Line, backref="arrivals", on_delete="CASCADE")
+    line_id: int
+    name = TextField()
+    mark = CharField(max_length=80)
+    size_bytes = BigIntegerField(default=0)
+    state = CharField(max_length=20, default="whole", constraints=[_one_of("state", ARRIVAL_STATES)])
+    token = BigIntegerField(null=True)
+    arrived_at = DateTimeTZField(index=True)
+    finished_at = DateTimeTZField(null=True)
+    expected_at = DateTimeTZField(null=True)
+    is_late = BooleanField(default=False)
+    is_forced = BooleanField(default=False)
+    under = TextField(null=True)
+    published = BinaryJSONField(default=list, index=False)
+    error_code = CharField(max_length=40, null=True)
+    error_message = TextField(null=True)
+    figures = BinaryJSONField(default=dict, index=False)
+    files = BinaryJSONField(default=dict, index=False)
+    told = BinaryJSONField(default=list, index=False)
+
+    class Meta:
+        indexes = ((("line", "name", "mark"), True),)
+
+
+class Telling(_Table):
+    """A sentence that an address is told. state: waiting, answered, given up; said: what was answered, in words."""
+
+    id = BigAutoField()
+    line = ForeignKeyField(Line, on_delete="CASCADE")
+    line_id: int
+    arrival = ForeignKeyField(Arrival, null=True, on_delete="SET NULL")
+    arrival_id: int | None
+    address = TextField()
+    told = BinaryJSONField(index=False)
+    state = CharField(max_length=20, default="waiting", constraints=[_one_of("state", TELLING_STATES)])
+    tries = IntegerField(default=0)
+    said = TextField(null=True)
+    made_at = DateTimeTZField(constraints=[SQL("DEFAULT now()")])
+
+
 TABLES = (
     Job,
     Reading,
@@ -326,4 +405,7 @@ TABLES = (
     RecipeInTrash,
     IntakeRule,
     Change,
+    Line,
+    Arrival,
+    Telling,
 )

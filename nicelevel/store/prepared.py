@@ -19,6 +19,11 @@ def end_preparation(digest: str, error_code: str | None = None, error_message: s
     Preparing.update(**row).where(Preparing.digest == digest).execute()
 
 
+def forget_preparation(digest: str) -> None:
+    """Nobody asks any more for a prepared signal that is still to be made."""
+    Preparing.delete().where(Preparing.digest == digest, Preparing.state == "queued").execute()
+
+
 def failed_preparations(source_digest: str) -> list[Recipe]:
     """What could not be made of some contents."""
     query = Preparing.select().where(Preparing.source_digest == source_digest, Preparing.state == "failed")

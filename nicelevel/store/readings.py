@@ -15,11 +15,10 @@ from .audio import MEASURED_LOST, AudioFolder
 from .models import Reading
 
 _LEVELS = ("integrated_lufs", "max_momentary_lufs", "max_short_term_lufs", "sample_peak_dbfs", "rms_dbfs")
-_PLAIN = tuple(
-    field.name
-    for field in fields(Measured)
-    if field.name not in (*_LEVELS, "source", "true_peak_per_channel_dbtp", "notes", "curves", "dc_offset")
-)
+_OTHERWISE = ("source", "true_peak_per_channel_dbtp", "notes", "curves", "dc_offset", "dialogue_lufs")
+"""Kept in another form, or, as the level of speech, told from what else is kept."""
+
+_PLAIN = tuple(field.name for field in fields(Measured) if field.name not in (*_LEVELS, *_OTHERWISE))
 
 
 def is_measured(digest: str) -> bool:
@@ -82,7 +81,7 @@ _SOURCE_FACTS = (
 def _from_json(figures: dict[str, Any], audio: AudioFolder, digest: str) -> Measured:
     facts = dict(figures["source"])
     name, positions, assumed = facts.pop("layout")
-    source = Source(path=audio.audio_path(digest), layout=Layout(name, tuple(positions), assumed), **facts)
+    source = Source(path=audio.named_path(digest), layout=Layout(name, tuple(positions), assumed), **facts)
     return Measured(
         source=source,
         true_peak_per_channel_dbtp=tuple(_level(peak) for peak in figures["true_peak_per_channel_dbtp"]),

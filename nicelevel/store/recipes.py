@@ -12,6 +12,7 @@ from nicelevel.core.recipes.write import recipe_to_toml
 
 from .changes import announce
 from .database import database
+from .journal import enter
 from .models import RecipeInTrash, RecipeVersion, Source
 
 
@@ -90,7 +91,9 @@ def keep_recipe(toml: str) -> KnownRecipe:
             raise SpecError(f"{told.name} ships with Nice Level and stays as it is; give yours another name.")
         slug = known.slug if known else _free_slug(told.name)
         if known is None or known.recipe != told.model_copy(update={"slug": slug}):
-            RecipeVersion.create(slug=slug, number=(known.version if known else 0) + 1, toml=toml)
+            number = (known.version if known else 0) + 1
+            RecipeVersion.create(slug=slug, number=number, toml=toml)
+            enter(f"kept the recipe {told.name} as version {number}")
         RecipeInTrash.delete().where(RecipeInTrash.slug == slug).execute()
         kept = recipe_named(told.name)
     assert kept
@@ -120,6 +123,7 @@ def rename_recipe(slug: str, name: str) -> None:
     parse_recipe(toml, slug)
     with database.atomic():
         RecipeVersion.create(slug=slug, number=known.version + 1, toml=toml)
+        enter(f"called the recipe {known.name} {name}")
         for source in Source.select().where(Source.recipe_name == known.name):
             Source.update(recipe_name=name).where(Source.id == source.id).execute()
             announce(source.job_id, source.id)

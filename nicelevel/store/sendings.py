@@ -11,9 +11,9 @@ from .tries import begin_try, save_in_try
 UNDER_WAY = ("queued", "sending", "checking")
 
 
-def add_sending(job: Job, address: str) -> Sending:
-    """A package that is to be sent."""
-    sending = Sending.create(job=job.id, address=address)
+def add_sending(job: Job, address: str, contribution: dict[str, Any] | None = None) -> Sending:
+    """A package that is to be sent, or a contribution."""
+    sending = Sending.create(job=job.id, address=address, contribution=contribution)
     announce_handover(job.id)
     return sending
 
@@ -61,6 +61,6 @@ def _at_its_end(state: str) -> dict[str, Any]:
 
 
 def latest_address() -> str | None:
-    """Where was sent to last."""
-    latest = Sending.select(Sending.address).order_by(Sending.id.desc()).first()
+    """Where a package was sent to last."""
+    latest = Sending.select(Sending.address).where(Sending.contribution.is_null()).order_by(Sending.id.desc()).first()
     return latest.address if latest else None

@@ -12,6 +12,7 @@ from nicelevel.core.measure import METER_VERSION
 from .changes import announce
 from .database import database
 from .models import LONGEST_TITLE, Job, OwnTarget, Reading, Source
+from .sides import beside
 from .tries import begin_try, save_in_try
 
 UNMEASURED = ("queued", "measuring")
@@ -131,8 +132,11 @@ def outdated_sources() -> list[Source]:
 
 
 def lost_sources(digest: str) -> list[Source]:
-    """Sources with these contents whose audio was found missing."""
-    return list(Source.select().where(Source.digest == digest, Source.state == "failed", Source.error_code == "lost"))
+    """Sources with these contents, by themselves or as a side, whose audio was found missing."""
+    whole = [digest, *beside(digest)]
+    return list(
+        Source.select().where(Source.digest.in_(whole), Source.state == "failed", Source.error_code == "lost")
+    )
 
 
 def begin_source(source: Source) -> bool:

@@ -14,6 +14,7 @@ from nicelevel.core.specs.library import shipped_toml
 
 from .changes import announce_destination
 from .database import database
+from .journal import enter
 from .models import Deliverable, Destination, SpecInTrash, SpecVersion
 
 
@@ -83,7 +84,9 @@ def keep_version(slug: str, toml: str, made_from: int | None = None) -> Known:
             )
         if known is None or known.toml != toml:
             # The number makes a text that comes back a new version.
-            _move_destinations(keep_spec(slug, toml, (known.version if known else 0) + 1))
+            number = (known.version if known else 0) + 1
+            _move_destinations(keep_spec(slug, toml, number))
+            enter(f"kept {parse_spec(toml, slug).spec.name} as version {number}")
     kept = known_spec(slug)
     assert kept
     return kept

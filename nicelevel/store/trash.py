@@ -7,6 +7,7 @@ from .changes import announce, announce_destination
 from .database import database
 from .deliverables import stop_those
 from .models import Change, Deliverable, Destination, Job, Source
+from .sides import sides_of
 
 
 @dataclass(frozen=True)
@@ -56,8 +57,20 @@ def trash() -> Trash:
     needed = {
         each.digest for each in Source.select(Source.digest).where(Source.id.not_in(_ids_of_all(jobs, sources)))
     }
+    needed |= {side for _, side in sides_of(needed)}
     gone = {each.digest: each.size_bytes for each in _sources_of(jobs, sources) if each.digest not in needed}
     return Trash(len(jobs), len(sources), len(destinations), size_bytes + sum(gone.values()))
+
+
+def jobs_in_trash() -> list[str]:
+    """Titles of whole jobs that lie in it: their journals go with them, so the house's says which."""
+    return [each.title for each in _in_trash(None)[0]]
+
+
+def first_in_trash() -> datetime | None:
+    """When what has lain there longest was thrown away."""
+    times = [each.trashed_at for found in _in_trash(None) for each in found]
+    return min(times, default=None)
 
 
 def empty_trash(older_than: timedelta | None = None) -> tuple[list[int], set[str]]:

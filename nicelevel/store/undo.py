@@ -1,8 +1,8 @@
 """Undoing what a person changed: kept row by row as it was before and after, and put back.
 
 A change concerns one job (its own row, its sources, destinations, own targets, rules) or, without a job, the specs
-and recipes in the trash. Audio and files are never part of it: what is taken away lies in the trash until that is
-emptied.
+and recipes in the trash, or the lines. Audio and files are never part of it: what is taken away lies in the trash
+until that is emptied.
 """
 
 from collections.abc import Callable, Iterator
@@ -10,9 +10,10 @@ from contextlib import contextmanager
 from datetime import UTC, date, datetime
 from typing import Any
 
-from .changes import announce, announce_destination
+from .changes import announce, announce_destination, announce_line
 from .database import database
-from .models import Change, Destination, IntakeRule, Job, OwnTarget, RecipeInTrash, Source, SpecInTrash
+from .journal import enter
+from .models import Change, Destination, IntakeRule, Job, Line, OwnTarget, RecipeInTrash, Source, SpecInTrash
 
 Rows = dict[str, dict[str, Any]]
 """By table and key: the columns that people change, or the one value that there is."""
@@ -28,6 +29,7 @@ _COLUMNS: dict[str, tuple[type[Any], tuple[str, ...]]] = {
             "set_kind",
             "sum_check",
             "proposal",
+            "sides",
             "counts",
             "recipe_json",
             "recipe_name",
@@ -53,36 +55,43 @@ def changing(words: str, job_id: int | None = None) -> Iterator[None]:
             same = Change.job.is_null() if job_id is None else Change.job == job_id
             Change.delete().where(same, Change.undone_at.is_null(False)).execute()
             Change.create(job=job_id, words=words, on_list="job" in difference, difference=difference)
+            enter(words, job_id)
 
 
-def undo(job_id: int | None = None, on_list: bool = False) -> str | None:
+def undo(job_id: int | None = None, on_list: bool = False, of_lines: bool = False) -> str | None:
     """Take the latest change back; what that was, None where there is none.
 
-    on_list: of any job, what concerned the job as a whole; else of this job, or of the specs (None).
+    on_list: of any job, what concerned the job as a whole; else of this job, or of the specs and recipes (None), or
+    of the lines.
     """
     with database.atomic():
-        change = _find(job_id, on_list).where(Change.undone_at.is_null()).order_by(Change.id.desc()).first()
-        return _put_back(change, "before", datetime.now(UTC)) if change else None
+        change = _find(job_id, on_list, of_lines).where(Change.undone_at.is_null()).order_by(Change.id.desc()).first()
+        return _put_back(change, "before", datetime.now(UTC), "took back") if change else None
 
 
-def redo(job_id: int | None = None, on_list: bool = False) -> str | None:
+def redo(job_id: int | None = None, on_list: bool = False, of_lines: bool = False) -> str | None:
     """Do again what was taken back last; what that was, None where nothing was."""
     with database.atomic():
-        change = _find(job_id, on_list).where(Change.undone_at.is_null(False)).order_by(Change.id).first()
-        return _put_back(change, "after", None) if change else None
+        change = _find(job_id, on_list, of_lines).where(Change.undone_at.is_null(False)).order_by(Change.id).first()
+        return _put_back(change, "after", None, "did again") if change else None
 
 
-def _find(job_id: int | None, on_list: bool) -> Any:
+def _find(job_id: int | None, on_list: bool, of_lines: bool) -> Any:
     if on_list:
         return Change.select().where(Change.on_list)
-    return Change.select().where(Change.job.is_null() if job_id is None else Change.job == job_id)
+    if job_id is None:
+        is_line = Change.difference.has_key("line")
+        return Change.select().where(Change.job.is_null(), is_line if of_lines else ~is_line)
+    return Change.select().where(Change.job == job_id)
 
 
 def _state(job_id: int | None) -> Rows:
     if job_id is None:
-        return {
+        trash = {
             name: {row.slug: row.trashed_at.isoformat() for row in table.select()} for name, table in _TRASH.items()
         }
+        drawn = {str(row.id): {"told": row.told, "trashed_at": _as_json(row.trashed_at)} for row in Line.select()}
+        return {**trash, "line": drawn}
     found: Rows = {}
     for name, (table, columns) in _COLUMNS.items():
         mine = table.id == job_id if table is Job else table.job == job_id
@@ -118,12 +127,13 @@ def _difference(before: Rows, after: Rows) -> dict[str, dict[str, dict[str, Any]
     return found
 
 
-def _put_back(change: Change, side: str, undone_at: datetime | None) -> str:
+def _put_back(change: Change, side: str, undone_at: datetime | None, verb: str) -> str:
     for table, rows in change.difference.items():
         for key, sides in rows.items():
             put: Callable[[str, str, Any], None] = _PUT.get(table, _put_row)
             put(table, key, sides[side])
     Change.update(undone_at=undone_at).where(Change.id == change.id).execute()
+    enter(f"{verb}: {change.words}", change.job_id)
     if change.job_id is not None:
         _announce(change, change.job_id)
     return str(change.words)
@@ -157,9 +167,17 @@ def _put_rule(table: str, key: str, values: dict[str, Any] | None) -> None:
         IntakeRule.create(id=int(key), **values)
 
 
+def _put_line(table: str, key: str, values: dict[str, Any] | None) -> None:
+    """A line that was not there goes to the trash: what came through it is kept."""
+    columns = {"trashed_at": datetime.now(UTC)} if values is None else values
+    Line.update(**columns).where(Line.id == int(key)).execute()
+    announce_line(int(key))
+
+
 _PUT: dict[str, Callable[[str, str, Any], None]] = {
     "own_target": _put_target,
     "rule": _put_rule,
+    "line": _put_line,
     **dict.fromkeys(_TRASH, _put_in_trash),
 }
 

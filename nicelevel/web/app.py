@@ -3,11 +3,11 @@
 import hashlib
 
 from flask import Flask, g, request
-from flask_wtf import CSRFProtect
+from werkzeug.middleware.proxy_fix import ProxyFix
 
 from nicelevel.config import Config
+from nicelevel.core.words import clock_time
 from nicelevel.desk.mending import mend_words
-from nicelevel.handover.joined import can_be_joined
 from nicelevel.handover.receiver import shown_address
 from nicelevel.report import before_after, board_words, spec_words, sum_words, words
 from nicelevel.report import recipe_words as words_of_recipes
@@ -16,14 +16,21 @@ from nicelevel.store.database import database, open_database
 from nicelevel.store.recipes import known_recipes
 from nicelevel.store.specs import spec_of
 
-from . import errors, security
+from . import errors, gate, security
+from .arrivals import arrivals
 from .board import miniatures
 from .changes import Changes, changes
 from .channels import channels
+from .clients import clients, links
 from .deliverables import deliverables
+from .doors import doors
 from .handover import handover
 from .hearing import hearing
+from .house import house
 from .jobs import jobs
+from .lines import lines
+from .openapi import openapi
+from .people import people
 from .preparing import preparing, recipe_words
 from .proofs import proofs
 from .readings import readings
@@ -34,6 +41,8 @@ from .sources import sources
 from .specs import specs
 from .uploads import uploads
 from .voice import voice
+from .watched import register as watched_from_outside
+from .watched import watched
 
 CSRF_LIFE_S = 7 * 24 * 3600
 
@@ -47,8 +56,11 @@ def create_app(config: Config, database_url: str) -> Flask:
         TRUSTED_HOSTS=list(config.hosts),
         # Cookies know hosts and no ports: another program on this machine must not take ours for its own.
         SESSION_COOKIE_NAME=f"nice_level_{_mark_of(config)}",
-        SESSION_COOKIE_SAMESITE="Strict",
+        # A link in a mail leads to a page that somebody is signed in for; what changes something has its own token.
+        SESSION_COOKIE_SAMESITE="Lax" if config.accounts else "Strict",
         WTF_CSRF_TIME_LIMIT=CSRF_LIFE_S,
+        # Where a change is asked from is told by Origin (`security`); pages for clients send no Referer.
+        WTF_CSRF_SSL_STRICT=False,
         NICE_LEVEL=config,
         DATABASE_URL=database_url,
         AUDIO=AudioFolder(config.audio_folder),
@@ -57,13 +69,31 @@ def create_app(config: Config, database_url: str) -> Flask:
         folder.mkdir(parents=True, exist_ok=True)
     open_database(database_url)
     app.extensions["changes"] = Changes(database_url)
-    CSRFProtect(app)
     of_jobs, of_files = (jobs, sources, uploads, handover, runs, changes), (readings, hearing, deliverables, proofs)
-    for blueprint in (*of_jobs, *of_files, specs, preparing, channels, recipes, rules, voice):
+    of_people = (doors, people, house, links, clients, watched, openapi)
+    for blueprint in (
+        *of_jobs,
+        *of_files,
+        specs,
+        preparing,
+        channels,
+        recipes,
+        rules,
+        voice,
+        arrivals,
+        lines,
+        *of_people,
+    ):
         app.register_blueprint(blueprint)
     app.context_processor(add_running)
-    _use_database_per_request(app)
+    if config.proxies:
+        count = config.proxies
+        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=count, x_proto=count, x_host=count)  # type: ignore[method-assign]
+    app.session_interface = gate.Sessions()
+    watched_from_outside(app)
     security.register(app)
+    _use_database_per_request(app)
+    gate.register(app)
     errors.register(app)
     _teach_templates(app)
     return app
@@ -79,6 +109,7 @@ def _teach_templates(app: Flask) -> None:
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.globals.update({name: getattr(words, name) for name in words.__all__})
     for function in (
+        clock_time,
         spec_words.spec_line,
         spec_words.short_demand,
         board_words.note_word,
@@ -103,7 +134,6 @@ def _teach_templates(app: Flask) -> None:
         shown_address,
     ):
         app.jinja_env.globals[function.__name__] = function
-    app.jinja_env.tests["joinable"] = can_be_joined
     app.jinja_env.globals["miniatures"] = miniatures
     app.jinja_env.globals["recipes"] = lambda: [each.recipe for each in known_recipes().values()]
 

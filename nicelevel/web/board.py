@@ -20,7 +20,7 @@ from nicelevel.desk.contents import contents_of, described_of
 from nicelevel.desk.current import is_as_planned, is_of_present_spec
 from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
 from nicelevel.desk.neighbours import noted_readings
-from nicelevel.desk.planning import limited_of, plans_of, spec_at
+from nicelevel.desk.planning import limited_of, plans_of, spec_at, with_level_of_speech
 from nicelevel.desk.prepared import PreparationFailedError, load_prepared
 from nicelevel.desk.proposals import proposals
 from nicelevel.desk.versions import Standing, standings_of
@@ -392,7 +392,9 @@ class RowMaker:
         wanted = sum(plan.action != "cannot_meet" for plan in plans)
         by_output = {each.output: each for each in current}
         files = tuple(CellFile(plan, by_output.get(plan.output.key)) for plan in plans)
-        return replace(cell, plan=plans[0].shown, wanted=wanted, files=files, deliverables=current)
+        shown = plans[0].shown
+        cell = replace(cell, reading=with_level_of_speech(reading, contents_of(source), shown, self._audio))
+        return replace(cell, plan=shown, wanted=wanted, files=files, deliverables=current)
 
 
 def _seal(made: tuple[Deliverable, ...]) -> Seal:

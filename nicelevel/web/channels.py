@@ -2,11 +2,12 @@
 
 from typing import Any
 
-from flask import Blueprint, abort, jsonify, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
 
 from nicelevel.core.channels import Layout, layout_from_count, layout_of_name
 from nicelevel.core.crossing.presets import presets_of
 from nicelevel.core.errors import NiceLevelError, NotPreparedError
+from nicelevel.core.files.between import kept_open
 from nicelevel.core.programmes import programmes_of_map
 from nicelevel.core.programmes.programme import Programme, refuse_channels_past
 from nicelevel.core.values import Shape
@@ -19,13 +20,18 @@ from nicelevel.desk.channels import (
     keep_crossing,
     law_of,
     levels_alone,
+    measured_as_drawn,
     shape_of,
     take_apart,
+    what_adds_up,
 )
 from nicelevel.desk.contents import contents_of, sum_leader_of
+from nicelevel.desk.hearing_channels import NAMES, channels_sheet, heard_of
 from nicelevel.desk.prepared import load_prepared
+from nicelevel.desk.sets import link_album
 from nicelevel.report import channels_view as view
 from nicelevel.report.reading_view import facts_line
+from nicelevel.report.sum_words import addition_sentence
 from nicelevel.report.words import level
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures
@@ -34,6 +40,7 @@ from nicelevel.store.undo import changing
 from nicelevel.work.enqueue import enqueue_measuring, enqueue_preparations
 
 from .found import audio, source_or_404
+from .hearing import second_of, sound_of
 
 channels = Blueprint("channels", __name__)
 
@@ -62,12 +69,14 @@ def draft(source_id: int) -> str:
     """The same drawn for other shares; nothing is kept."""
     source = _measured_or_404(source_id)
     shape = shape_of(source, audio())
-    return render_template("channels/_drawn.html", source=source, **_drawn(source, shape, _told(shape)))
+    return render_template("channels/drawn.html", source=source, **_drawn(source, shape, _told(shape)))
 
 
 @channels.post("/sources/<int:source_id>/channels")
 def keep(source_id: int) -> Any:
-    """Have it as it is drawn, before all other steps of the source; with it others that have the same channels."""
+    """Have it as it is drawn, before all other steps of the source; with it others that have the same channels, each
+    levelled by itself or all of them by one gain.
+    """
     source = _measured_or_404(source_id)
     shape, also = shape_of(source, audio()), set(request.form.getlist("with", type=int))
     crossing, meant = _told(shape), [source, *(each for each in _alike(source, shape) if each.id in also)]
@@ -75,6 +84,8 @@ def keep(source_id: int) -> Any:
     with changing(f"changed the channels of {words}", source.job_id):
         for each in meant:
             keep_crossing(each, crossing, shape)
+        if "one_gain" in request.form and len(meant) > 1:
+            link_album(meant, audio())
     enqueue_preparations(source.job_id, audio(), [each.id for each in meant])
     return jsonify(kept=len(meant))
 
@@ -86,11 +97,42 @@ def _alike(source: Source, shape: Shape) -> list[Source]:
     return [each for each in alone if shape_of(each, audio()).layout.positions == shape.layout.positions]
 
 
+@channels.get("/sources/<int:source_id>/channels/hear/<which>/<int:rate_hz>/<int:piece>")
+def hear(source_id: int, which: str, rate_hz: int, piece: int) -> Response:
+    """A second before, after, or of what is lost; the crossing is what the address is stamped with."""
+    source = _measured_or_404(source_id)
+    if which not in NAMES:
+        abort(404)
+    crossing = checked(request.args.get("s", ""), shape_of(source, audio()))
+    with kept_open(audio().playable_path(source.digest)) as file:
+        return sound_of(second_of(heard_of(file, which, crossing), rate_hz, piece))
+
+
+@channels.get("/sources/<int:source_id>/channels/level")
+def drawn_level(source_id: int) -> Any:
+    """Loudness and true peak as it is drawn, in a sentence: asked for after the drawing, for all of it is heard."""
+    source = _measured_or_404(source_id)
+    crossing = checked(request.args.get("crossing", ""), shape_of(source, audio()))
+    reading = measured_as_drawn(source.digest, crossing, audio())
+    return jsonify(sentence=view.drawn_words(reading) if reading else "It is long: it is measured once it is kept.")
+
+
 @channels.get("/sources/<int:source_id>/channels/alone")
 def alone(source_id: int) -> Any:
     """The loudness of each channel by itself, in words: asked for after the page, for all of the file is heard."""
     source = _measured_or_404(source_id)
     return jsonify(levels=[level(each) for each in levels_alone(source.digest, audio())])
+
+
+@channels.get("/sources/<int:source_id>/channels/sum")
+def adds_up(source_id: int) -> Any:
+    """Whether the programmes of a file add up to one of them, in a sentence; empty where there is none such."""
+    found = what_adds_up(_measured_or_404(source_id).digest, audio())
+    if found is None:
+        return jsonify(sentence="", adds_up=True)
+    addition, check = found
+    labels = [each.label for each in addition.parts]
+    return jsonify(sentence=addition_sentence(check, addition.mix.label, labels), adds_up=check.adds_up)
 
 
 @channels.post("/sources/<int:source_id>/channels/apart")
@@ -137,6 +179,7 @@ def _drawn(source: Source, shape: Shape, crossing: Crossing) -> dict[str, Any]:
         "programmes": programmes,
         "ribbon": view.ribbon_of(programmes.programmes, shape.channels, width),
         "map_text": view.map_text(programmes.programmes),
+        "sheet": channels_sheet(source, shape, crossing, audio()),
     }
 
 

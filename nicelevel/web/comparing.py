@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from nicelevel.core.errors import NotFoundError
 from nicelevel.core.hear import Score
 from nicelevel.core.hear.changes import changes_between
-from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.plan.predict import after_plan
 from nicelevel.core.specs import Spec
 from nicelevel.core.values import Plan
@@ -120,7 +119,7 @@ def _of_plan(source: Source, destination: Destination, audio: AudioFolder) -> Si
 
 
 def _bins(digest: str, audio: AudioFolder, number: int) -> NDArray[np.int16]:
-    bins: NDArray[np.int16] = np.load(audio.hops_folder(digest) / waveform_name(number), mmap_mode="r")
+    bins: NDArray[np.int16] = np.load(audio.waveform_path(digest, number), mmap_mode="r")
     return bins
 
 

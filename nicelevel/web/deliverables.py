@@ -17,6 +17,8 @@ from nicelevel.store.deliverables import (
     file_of,
     lose_deliverable,
 )
+from nicelevel.store.depot import bring
+from nicelevel.store.journal import enter
 from nicelevel.store.specs import spec_of
 from nicelevel.work.enqueue import enqueue_again
 
@@ -27,10 +29,11 @@ deliverables = Blueprint("deliverables", __name__)
 
 @deliverables.get("/deliverables/<int:deliverable_id>/file")
 def download(deliverable_id: int) -> Any:
+    """A written file, whole."""
     deliverable = deliverable_or_404(deliverable_id)
     if deliverable.state not in KEPT_FILES:
         abort(404)
-    path = file_of(deliverable, current_app.config["NICE_LEVEL"].deliverables_folder)
+    path = bring(file_of(deliverable, current_app.config["NICE_LEVEL"].deliverables_folder))
     if not path.is_file():
         lose_deliverable(deliverable, FILE_LOST)
         raise NotFoundError(FILE_LOST)
@@ -53,9 +56,19 @@ def download_all(source_id: int, destination_id: int) -> Response:
 
 @deliverables.post("/deliverables/<int:deliverable_id>/stop")
 def stop(deliverable_id: int) -> Any:
-    return jsonify(stopped=int(end_deliverable(deliverable_or_404(deliverable_id), "stopped")))
+    """Stop a deliverable that waits or is being rendered."""
+    deliverable = deliverable_or_404(deliverable_id)
+    stopped = end_deliverable(deliverable, "stopped")
+    if stopped:
+        enter(f"stopped rendering {deliverable.source.title}", deliverable.source.job_id)
+    return jsonify(stopped=int(stopped))
 
 
 @deliverables.post("/deliverables/<int:deliverable_id>/again")
 def again(deliverable_id: int) -> Any:
-    return jsonify(queued=int(enqueue_again(deliverable_or_404(deliverable_id))))
+    """Render one that ended once more."""
+    deliverable = deliverable_or_404(deliverable_id)
+    queued = enqueue_again(deliverable)
+    if queued:
+        enter(f"had {deliverable.source.title} rendered once more", deliverable.source.job_id)
+    return jsonify(queued=int(queued))

@@ -72,7 +72,7 @@ class Handover:
     @property
     def has_changed(self) -> bool:
         """Whether the package is another than the one that was answered last."""
-        answered = next((each for each in self.sendings if each.answer), None)
+        answered = next((each for each in self.sendings if each.answer and not each.contribution), None)
         sent = {each["sha256"] for each in answered.contents or ()} if answered else set()
         return bool(sent) and sent != {each.sha256 for each in self.package.files}
 

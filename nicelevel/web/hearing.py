@@ -31,7 +31,7 @@ def piece(key: str, rate_hz: int, piece: int) -> Response:
     """A second of a take as float32, frames × 2; of a plan also rounded or through its encoder."""
     finish = _one_of(get_args(Finish), request.args.get("finish", "exact"))
     with opened(key, audio(), _folder(), finish) as programme:
-        return _sound(_second(programme, rate_hz, piece))
+        return sound_of(second_of(programme, rate_hz, piece))
 
 
 @hearing.get("/hear/<key>/less/<other>/<int:rate_hz>/<int:piece>")
@@ -39,14 +39,14 @@ def difference(key: str, other: str, rate_hz: int, piece: int) -> Response:
     """A second of what is left of a take when another is taken away, each after its gain."""
     gains_db = _gain("gain"), _gain("less")
     with opened(key, audio(), _folder()) as one, opened(other, audio(), _folder()) as two:
-        return _sound(_second(DifferenceOf(one, two, *gains_db), rate_hz, piece))
+        return sound_of(second_of(DifferenceOf(one, two, *gains_db), rate_hz, piece))
 
 
 @hearing.get("/hear/<key>/noise/<kind>/<int:rate_hz>/<int:piece>")
 def noise(key: str, kind: str, rate_hz: int, piece: int) -> Response:
     """A second of what the last rounding adds to a plan: rounded alone, with TPDF or with shaped dither."""
     with opened_noise(key, _one_of(get_args(NoiseKind), kind), audio()) as programme:
-        return _sound(_second(programme, rate_hz, piece))
+        return sound_of(second_of(programme, rate_hz, piece))
 
 
 @hearing.get("/sources/<int:source_id>/hear")
@@ -133,7 +133,7 @@ def hidden(test_id: int, trial: int, rate_hz: int, piece: int) -> Response:
         abort(404)
     key, gain_db = found
     with opened(key, audio(), _folder()) as programme:
-        return _sound(_second(programme, rate_hz, piece) * ratio_from_db(gain_db), keeps=False)
+        return sound_of(second_of(programme, rate_hz, piece) * ratio_from_db(gain_db), keeps=False)
 
 
 @hearing.post("/blind/<int:test_id>/answer")
@@ -152,7 +152,8 @@ def _test_or_404(test_id: int) -> BlindTest:
     return find_blind_test(test_id) or abort(404)
 
 
-def _second(programme: Seekable, rate_hz: int, piece: int) -> Samples:
+def second_of(programme: Seekable, rate_hz: int, piece: int) -> Samples:
+    """Frames × 2 of a second as it is played. Raises UnsupportedError for a rate that no browser plays."""
     if not LOWEST_RATE_HZ <= rate_hz <= HIGHEST_RATE_HZ:
         raise UnsupportedError(f"Sound is played at {LOWEST_RATE_HZ} to {HIGHEST_RATE_HZ} Hz.")
     if piece * programme.shape.rate_hz > programme.shape.frames:
@@ -160,7 +161,7 @@ def _second(programme: Seekable, rate_hz: int, piece: int) -> Samples:
     return heard_piece(programme, rate_hz, piece * rate_hz, (piece + 1) * rate_hz)
 
 
-def _sound(samples: Samples, keeps: bool = True) -> Response:
+def sound_of(samples: Samples, keeps: bool = True) -> Response:
     """Addresses carry a stamp of what is heard, so the browser may keep what it was given."""
     return _binary(samples.astype("<f4").tobytes(), f"private, max-age={KEPT_S}" if keeps else "no-store")
 

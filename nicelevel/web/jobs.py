@@ -7,8 +7,10 @@ from typing import Any
 from flask import Blueprint, current_app, jsonify, redirect, render_template, request, url_for
 
 from nicelevel.core.errors import SpecError
+from nicelevel.core.words import counted, listed
 from nicelevel.desk.neighbours import noted_readings
 from nicelevel.report.scatter import AXES, draw_scatter
+from nicelevel.report.words import megabytes
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import stop_deliverables
 from nicelevel.store.jobs import (
@@ -19,17 +21,19 @@ from nicelevel.store.jobs import (
     make_job,
     name_job,
 )
+from nicelevel.store.journal import enter
 from nicelevel.store.models import LONGEST_TITLE
 from nicelevel.store.runs import prefer
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import known_specs, spec_of
-from nicelevel.store.trash import trash, trash_destination, trash_job
+from nicelevel.store.trash import jobs_in_trash, trash, trash_destination, trash_job
 from nicelevel.store.undo import changing, redo, undo
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
 from nicelevel.work.keeping import free_trash
 
 from .board import Board, board_of, column_of, places_to_render
 from .board_order import in_order
+from .for_programs import board_json, job_json, wants_json
 from .found import audio, destination_or_404, job_or_404
 
 jobs = Blueprint("jobs", __name__)
@@ -38,8 +42,10 @@ SPREAD_PIXELS = (1244, 640)
 
 
 @jobs.get("/")
-def index() -> str:
+def index() -> Any:
     """The jobs by their names; what their plans say comes row by row, for a plan may take its time."""
+    if wants_json():
+        return jsonify(jobs=[job_json(each) for each in all_jobs()])
     return render_template("jobs/index.html", jobs=all_jobs(), board=None, today=date.today(), trash=trash())
 
 
@@ -52,6 +58,7 @@ def row(job_id: int) -> str:
 
 @jobs.post("/jobs")
 def new() -> Any:
+    """Make a job."""
     title = request.form.get("title", "").strip()[:LONGEST_TITLE] or "Untitled job"
     job = make_job(title, _due_on(request.form.get("due_on")))
     address = url_for("jobs.board", job_id=job.id)
@@ -69,6 +76,7 @@ def _due_on(text: str | None) -> date | None:
 
 @jobs.post("/jobs/<int:job_id>/name")
 def rename(job_id: int) -> Any:
+    """Call a job otherwise."""
     job = job_or_404(job_id)
     with changing(f"renamed {job.title}", job_id):
         name_job(job, request.form.get("title", ""))
@@ -105,7 +113,13 @@ def delete(job_id: int) -> Any:
 @jobs.post("/trash/empty")
 def empty_trash() -> Any:
     """Delete for good what lies in the trash; what is freed is told."""
-    return jsonify(freed_bytes=free_trash(current_app.config["NICE_LEVEL"]))
+    gone = jobs_in_trash()
+    freed_bytes = free_trash(current_app.config["NICE_LEVEL"])
+    whole = f" with {listed(gone)}" if gone else ""
+    enter(f"emptied the trash{whole}, which freed {megabytes(freed_bytes)} MB")
+    if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
+        return redirect(url_for("house.room"))
+    return jsonify(freed_bytes=freed_bytes)
 
 
 @jobs.post("/jobs/<int:job_id>/undo")
@@ -129,7 +143,10 @@ def _undone(words: str | None) -> Any:
 
 
 @jobs.get("/jobs/<int:job_id>")
-def board(job_id: int) -> str:
+def board(job_id: int) -> Any:
+    """The board of a job: sources down, destinations across; as JSON all of it at once."""
+    if wants_json():
+        return jsonify(board_json(_board(job_id, None)))
     return render_template("board/board.html", board=_board(job_id, ()), known=known_specs())
 
 
@@ -185,6 +202,7 @@ def order(job_id: int) -> Any:
 
 @jobs.post("/jobs/<int:job_id>/destinations")
 def add(job_id: int) -> Any:
+    """Add a destination to a job, by the slug of its spec."""
     job_or_404(job_id)
     slug = request.form.get("slug", "")
     with changing(f"added {slug}", job_id):
@@ -195,6 +213,7 @@ def add(job_id: int) -> Any:
 
 @jobs.post("/destinations/<int:destination_id>/remove")
 def remove(destination_id: int) -> Any:
+    """Take a destination off; its deliverables go to the trash with it."""
     destination = destination_or_404(destination_id)
     with changing(f"took {spec_of(destination.spec).spec.name} off", destination.job_id):
         trash_destination(destination)
@@ -211,6 +230,8 @@ def render_all(job_id: int) -> Any:
     # One transaction for all of them: two thousand of their own take a quarter of a minute.
     with database.atomic():
         queued = sum(len(enqueue_renders(source, place, audio())) for source, place in asked if source.id not in held)
+        if queued:
+            enter(f"had {counted(queued, 'file')} rendered", job_id)
     return jsonify(queued=queued, held=len(held))
 
 
@@ -223,6 +244,7 @@ def seen(job_id: int) -> Any:
 
 @jobs.post("/jobs/<int:job_id>/stop")
 def stop(job_id: int) -> Any:
+    """Stop all that waits or is being rendered of a job."""
     job_or_404(job_id)
     return jsonify(stopped=stop_deliverables(job_id))
 

@@ -1,4 +1,6 @@
-"""What a board asks: whether what is named like stems is levelled as one, and whether a newer version is to count."""
+"""What a board asks: whether what is named like stems is levelled as one, whether files of one channel are sides of
+one source, and whether a newer version is to count.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -7,6 +9,7 @@ from flask import url_for
 
 from nicelevel.core.words import listed
 from nicelevel.desk.proposals import proposals
+from nicelevel.desk.sides import AskedSides, asked_sides
 from nicelevel.desk.versions import Standing
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
@@ -20,6 +23,7 @@ class Answer:
     words: str
     address: str
     members: tuple[int, ...] = ()
+    key: str = ""
 
 
 @dataclass(frozen=True)
@@ -36,8 +40,9 @@ def questions_of(
 ) -> tuple[Question, ...]:
     """All that is to be decided about the sources of one job."""
     sets = [_of_set(each) for each in proposals(sources, audio)]
+    sides = [_of_sides(each, is_first=not at) for at, each in enumerate(asked_sides(sources, audio))]
     newer = [_of_newer(each, standings[each.id]) for each in sources if _is_unasked(each, standings)]
-    return (*sets, *newer)
+    return (*sets, *sides, *newer)
 
 
 def _is_unasked(source: Source, standings: dict[int, Standing]) -> bool:
@@ -56,6 +61,20 @@ def _of_set(proposal: Proposal) -> Question:
     together = Answer("One gain for all", url_for("sources.link", source_id=leader.id), ids)
     sentence = f"{names}: named like stems of {leader.title}. {proposal.found['sentence']}"
     return Question(sentence, (together, apart), held)
+
+
+def _of_sides(asked: AskedSides, is_first: bool) -> Question:
+    first = asked.sources[0]
+    names = listed([each.title for each in asked.sources])
+    ids, held = tuple(each.id for each in asked.sources), frozenset(each.id for each in asked.sources)
+    apart = Answer("Leave them apart", url_for("sources.leave_apart", source_id=first.id))
+    what = "two sides of one" if asked.layout == "stereo" else f"the channels of one in {asked.layout}"
+    start = f"{names}: {what}? They have one length, to the sample."
+    if asked.found is None:
+        return Question(f"{start} They are being listened to.", (apart,), held)
+    words = "One stereo source" if asked.layout == "stereo" else f"One source in {asked.layout}"
+    together = Answer(words, url_for("sources.join", job_id=first.job_id), ids, "I" if is_first else "")
+    return Question(f"{start} {asked.found['sentence']}", (together, apart), held)
 
 
 def _of_newer(source: Source, standing: Standing) -> Question:

@@ -4,7 +4,6 @@ import numpy as np
 from flask import Blueprint, Response, abort, render_template
 
 from nicelevel.core.files.between import kept_open
-from nicelevel.core.measure.hop_files import waveform_name
 from nicelevel.core.measure.waveform import LEVELS
 from nicelevel.core.values import Reading
 from nicelevel.desk.dialogue import dialogue_in
@@ -74,7 +73,7 @@ def speech(source_id: int) -> str:
 def waveform(source_id: int, level: int, chunk: int) -> Response:
     """Some bins of a level, as int16: bins × channels × (low, high, level)."""
     source = source_or_404(source_id)
-    path = audio().hops_folder(source.digest) / waveform_name(level)
+    path = audio().waveform_path(source.digest, level)
     if level >= LEVELS or not path.exists():
         abort(404)
     bins = np.load(path, mmap_mode="r")

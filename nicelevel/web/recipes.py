@@ -23,6 +23,7 @@ from nicelevel.store.recipes import (
 from nicelevel.store.undo import changing
 from nicelevel.work.enqueue import enqueue_preparations
 
+from .for_programs import recipe_json, wants_json
 from .found import audio, recipe_or_404
 
 recipes = Blueprint("recipes", __name__, url_prefix="/recipes")
@@ -32,6 +33,8 @@ recipes = Blueprint("recipes", __name__, url_prefix="/recipes")
 def index() -> Any:
     """All recipes, their steps as sentences; own ones first."""
     listed = sorted(known_recipes().values(), key=lambda known: not known.is_own)
+    if wants_json():
+        return jsonify(recipes=[recipe_json(each) for each in listed])
     return render_template(
         "recipes/recipes.html",
         listed=[(known, uses_of(known)) for known in listed],
@@ -78,6 +81,7 @@ def again(slug: str) -> Any:
 
 @recipes.post("/<slug>/rename")
 def rename(slug: str) -> Any:
+    """Call an own recipe otherwise."""
     recipe_or_404(slug)
     rename_recipe(slug, request.form.get("name", "").strip())
     return jsonify(slug=slug)

@@ -23,6 +23,7 @@ rules = Blueprint("rules", __name__, url_prefix="/jobs/<int:job_id>/rules")
 
 @rules.get("/")
 def index(job_id: int) -> Any:
+    """The rules for what comes into a job."""
     job = job_or_404(job_id)
     named = {slug: known.name for slug, known in known_recipes().items()}
     found = [(rule, _line(rule, named)) for rule in rules_of(job_id)]
@@ -63,6 +64,7 @@ def add(job_id: int) -> Any:
 
 @rules.post("/<int:rule_id>/remove")
 def remove(job_id: int, rule_id: int) -> Any:
+    """Take a rule away."""
     job_or_404(job_id)
     with changing("took a rule for what comes in away", job_id):
         remove_rule(job_id, rule_id)

@@ -13,6 +13,7 @@ from nicelevel.store.deliverables import stop_deliverables
 from nicelevel.store.models import Deliverable
 from nicelevel.store.runs import ended_lately, named, worker_count
 
+from .for_programs import deliverable_row_json, wants_json
 from .found import audio
 
 runs = Blueprint("runs", __name__)
@@ -92,7 +93,13 @@ def _runs() -> Runs:
 
 
 @runs.get("/runs")
-def index() -> str:
+def index() -> Any:
+    """What is being rendered and what waits, of all jobs; what ended last."""
+    if wants_json():
+        found = _runs()
+        shown = [{**deliverable_row_json(made), "left_s": left_s} for made, left_s in found.shown]
+        ended = [deliverable_row_json(each) for each in found.ended]
+        return jsonify(count=len(found.under_way), left_s=found.left_s, under_way=shown, ended=ended)
     return render_template("runs/runs.html", runs=_runs())
 
 
@@ -110,4 +117,5 @@ def now() -> str:
 
 @runs.post("/runs/stop")
 def stop() -> Any:
+    """Stop all that waits or is being rendered, of all jobs."""
     return jsonify(stopped=stop_deliverables())

@@ -13,6 +13,8 @@ class UnkeepableError(NiceLevelError):
     code = "unkeepable"
 
 
+TLS_FOR_S = 180 * 24 * 3600
+
 SAFE_METHODS = frozenset({"GET", "HEAD", "OPTIONS"})
 
 
@@ -63,6 +65,9 @@ def register(app: Flask) -> None:
     def add_headers(response: Response) -> Response:
         response.headers.setdefault("Content-Security-Policy", POLICY)
         response.headers.setdefault("X-Content-Type-Options", "nosniff")
+        response.vary.add("Accept")  # the same address answers programs in JSON
         response.headers.setdefault("Referrer-Policy", "same-origin")
         response.headers.setdefault("Cross-Origin-Opener-Policy", "same-origin")
+        if request.is_secure:
+            response.headers.setdefault("Strict-Transport-Security", f"max-age={TLS_FOR_S}")
         return response

@@ -8,11 +8,16 @@ import tempfile
 from waitress import serve as serve_for_ever
 
 from nicelevel.config import Config
+from nicelevel.logs import arrange_logs
 from nicelevel.own_process import arrange_process
+from nicelevel.store.depot import open_depot
 
 from .app import create_app
 
 THREADS = 24
+WAITED_FOR_S = 5.0
+"""Who asks for a page waits so long for an object storage that is away."""
+
 SILENT_S = 60
 """A connection on which nothing has moved for so long is closed."""
 
@@ -20,14 +25,16 @@ MOST_CONNECTIONS = 1000
 
 
 def serve(config: Config) -> None:
-    """Serve the application on loopback until told to stop."""
+    """Serve the application until told to stop."""
     arrange_process()
+    arrange_logs("web", as_json=config.logs == "json")
+    open_depot(config, WAITED_FOR_S)
     app = create_app(config, config.database_url)
     # What comes in waits on the disk that it is for.
     tempfile.tempdir = str(config.uploads_folder)
     serve_for_ever(
         app,
-        host="127.0.0.1",
+        host=config.address,
         port=config.port,
         threads=THREADS,
         ident=None,
@@ -35,5 +42,7 @@ def serve(config: Config) -> None:
         cleanup_interval=10,
         connection_limit=MOST_CONNECTIONS,
         asyncore_use_poll=True,
+        # Which proxy is believed is decided once, by the application, for every server that it runs on.
+        clear_untrusted_proxy_headers=False,
         max_request_body_size=config.largest_upload_bytes,
     )

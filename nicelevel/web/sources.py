@@ -6,24 +6,28 @@ from typing import Any, BinaryIO, cast
 from flask import Blueprint, current_app, jsonify, render_template, request, url_for
 
 from nicelevel.core.errors import NotAudioError, SpecError
-from nicelevel.core.plan.sets import loudest
 from nicelevel.core.specs.match import match_spec
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.core.words import listed
 from nicelevel.desk.intake import changed, receive, refuse_too_large, replaced, shown_name
 from nicelevel.desk.proposals import proposals
+from nicelevel.desk.sets import link_album
+from nicelevel.desk.sides import asked_sides, join_sides, sides_in_order
 from nicelevel.desk.versions import choose_version, set_aside
 from nicelevel.store.jobs import add_destination, find_destination
+from nicelevel.store.journal import enter
 from nicelevel.store.models import Source
 from nicelevel.store.own_targets import own_target_of, save_own_target
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sets import keep_alone, link_set, members_of, unlink_set
+from nicelevel.store.sides import keep_sides
 from nicelevel.store.sources import find_source, name_source, order_sources, sources_of
 from nicelevel.store.specs import free_slug, keep_version, spec_of
 from nicelevel.store.trash import trash_source
 from nicelevel.store.undo import changing
 from nicelevel.work.enqueue import (
     enqueue_again_of_source,
+    enqueue_measuring,
     enqueue_preparations,
     enqueue_source,
     enqueue_sum,
@@ -101,10 +105,8 @@ def make_set(job_id: int) -> Any:
     if request.form.get("by") == "sum":
         enqueue_sum(job_id, members)
     else:
-        by_id = {each.id: each for each in members}
-        leader = by_id[loudest({key: load_figures(each.digest, audio()) for key, each in by_id.items()})]
         with changing(f"gave {len(members)} sources one gain", job_id):
-            link_set(leader, members, "album")
+            link_album(members, audio())
     return jsonify(linked=len(members))
 
 
@@ -127,6 +129,30 @@ def stand_alone(source_id: int) -> Any:
             if each.leader.id == source_id:
                 keep_alone(each)
     return jsonify(alone=source_id)
+
+
+@sources.post("/jobs/<int:job_id>/sides")
+def join(job_id: int) -> Any:
+    """One source of some that have one channel each, in the order that their names say; no audio is copied."""
+    job_or_404(job_id)
+    found = [source_or_404(each) for each in request.form.getlist("member", type=int)]
+    chosen = [each for each in found if each.job_id == job_id]
+    name, layout, sides = sides_in_order(chosen, audio())
+    with changing(f"made one source of {listed([each.title for each in sides])}", job_id):
+        made = join_sides(name, layout, sides, audio())
+        enqueue_measuring(made)
+    return jsonify(source=made.id, board=url_for("jobs.board", job_id=job_id, _anchor=f"source-{made.id}"))
+
+
+@sources.post("/sources/<int:source_id>/leave-apart")
+def leave_apart(source_id: int) -> Any:
+    """Let sources that are named like sides of one stand each for itself; source_id: of the first."""
+    source = source_or_404(source_id)
+    with changing(f"left {source.title} and its other side apart", source.job_id):
+        for each in asked_sides(sources_of(source.job_id), audio()):
+            if each.sources[0].id == source_id:
+                keep_sides(source, each.sources[1:], (each.found or {}) | {"answer": "apart"})
+    return jsonify(apart=source_id)
 
 
 @sources.post("/sources/<int:source_id>/leave-aside")
@@ -181,7 +207,11 @@ def _pixels(name: str, default: int, least: int, most: int) -> int:
 @sources.post("/sources/<int:source_id>/again")
 def again(source_id: int) -> Any:
     """Do once more what failed of a source: measuring it, or preparing it for a destination."""
-    return jsonify(queued=int(enqueue_again_of_source(source_or_404(source_id))))
+    source = source_or_404(source_id)
+    queued = enqueue_again_of_source(source)
+    if queued:
+        enter(f"tried {source.title} once more", source.job_id)
+    return jsonify(queued=int(queued))
 
 
 @sources.post("/sources/<int:source_id>/remove")

@@ -17,6 +17,7 @@ from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.core.toml import LARGEST_TOML_BYTES
 from nicelevel.core.values import Plan, Reading
 from nicelevel.desk.contents import Contents, described_of
+from nicelevel.desk.planning import with_level_of_speech
 from nicelevel.desk.prepared import nearly_prepared
 from nicelevel.desk.versions import counting_sources
 from nicelevel.report.spec_view import SpecDrawing, draw_spec
@@ -38,6 +39,7 @@ from nicelevel.store.specs import (
 from nicelevel.store.undo import changing, redo, undo
 from nicelevel.work.enqueue import enqueue_preparations
 
+from .for_programs import spec_row_json, wants_json
 from .found import audio
 from .spec_fields import fields_of_spec, spec_of_fields
 
@@ -66,12 +68,18 @@ class View:
 
 @specs.get("/")
 def index() -> Any:
+    """Every spec, with all that it asks for; the page shows the first."""
+    if wants_json():
+        return jsonify(specs=[spec_row_json(each) for each in known_specs().values()])
     return redirect(url_for("specs.show", slug=next(iter(known_specs()))))
 
 
 @specs.get("/<slug>")
-def show(slug: str) -> str:
+def show(slug: str) -> Any:
+    """A spec, drawn; as JSON all that it asks for."""
     known = _known_or_404(slug)
+    if wants_json():
+        return jsonify(spec_row_json(known))
     view = _view(known, known.spec, _job(slug))
     held = {container: sorted(encodings) for container, encodings in ENCODINGS_OF.items()}
     return render_template("specs/spec.html", view=view, groups=_groups(), jobs=all_jobs(), encodings_of=held)
@@ -160,6 +168,7 @@ def _keep_new(name: str, toml: str, job: Job | None = None) -> Any:
 
 @specs.get("/<slug>.toml")
 def toml(slug: str) -> Response:
+    """A spec as the file that it can be kept as."""
     known = _known_or_404(slug)
     headers = {"Content-Disposition": f'attachment; filename="{slug}.toml"'}
     return Response(known.toml, mimetype="application/toml", headers=headers)
@@ -224,6 +233,7 @@ def _against(spec: Spec, digest: str) -> tuple[Reading, Plan | None, str]:
     reading = load_figures(digest, audio())
     try:
         contents = Contents(digest).then(spec)
-        return reading, plan(described_of(contents, audio()), nearly_prepared(contents, audio()), spec), ""
+        found = plan(described_of(contents, audio()), nearly_prepared(contents, audio()), spec)
+        return with_level_of_speech(reading, contents, found, audio()), found, ""
     except NiceLevelError as error:
         return reading, None, error.message

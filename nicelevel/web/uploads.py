@@ -271,9 +271,7 @@ def _alone(key: str) -> Iterator[None]:
 
 def _begun_or_404(key: str) -> Begun:
     begun = _read(_about_path(key)) if _KEY.fullmatch(key) else None
-    if begun is None or not (
-        _data_path(key).exists() or (begun.digest and audio().audio_path(begun.digest).exists())
-    ):
+    if begun is None or not (_data_path(key).exists() or (begun.digest and audio().is_kept(begun.digest))):
         raise NotFoundError("There is no such upload any more.")
     job_or_404(begun.job)
     return begun

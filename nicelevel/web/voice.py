@@ -64,6 +64,7 @@ def new() -> Any:
 
 @voice.get("/jobs/<int:job_id>/voice")
 def page(job_id: int) -> Any:
+    """A voice recording, in words: what is done with it, then to hear and to download."""
     job = job_or_404(job_id)
     found = _voices(job)
     if found is None:

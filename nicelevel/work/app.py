@@ -6,7 +6,9 @@ from pathlib import Path
 import procrastinate
 import psycopg
 
-TASKS = [f"nicelevel.work.{name}" for name in ("tasks", "by_rule", "sending", "sets", "differences")]
+TASKS = [
+    f"nicelevel.work.{name}" for name in ("tasks", "by_rule", "sending", "sets", "differences", "arriving", "telling")
+]
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(), import_paths=TASKS, worker_defaults={})
 
 WORKING, SENDING = "default", "sending"

@@ -3,6 +3,7 @@
 from nicelevel.config import Config
 from nicelevel.core.errors import NotPreparedError
 from nicelevel.desk.proposals import proposals
+from nicelevel.desk.sides import asked_sides
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import persistently
 from nicelevel.store.jobs import destinations_of
@@ -40,8 +41,10 @@ def _render_at(call: Call, source: Source, destination: Destination, audio: Audi
 
 
 def _may_be_of_a_set(source: Source, audio: AudioFolder) -> bool:
-    """Whether it is part of a set, or one is proposed and nobody has answered: it is not rendered alone then."""
+    """Whether it is part of a set, or of what nobody has answered yet: it is not rendered alone then."""
     if source.leader_id is not None:
         return True
-    asked = proposals(sources_of(source.job_id), audio)
-    return any(source.id in {each.leader.id, *(member.id for member in each.members)} for each in asked)
+    others = sources_of(source.job_id)
+    asked = [each.sources for each in proposals(others, audio)]
+    asked += [each.sources for each in asked_sides(others, audio)]
+    return any(source.id == each.id for sources in asked for each in sources)

@@ -8,12 +8,13 @@ from nicelevel.config import Config
 from nicelevel.core.words import listed
 from nicelevel.desk.planning import digest_of_plan
 from nicelevel.desk.rendering import plans_to_render
-from nicelevel.handover.receiver import checked_address
+from nicelevel.handover.receiver import checked_address, shown_address
 from nicelevel.report.as_json import one_plan_json
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import queue_deliverable
 from nicelevel.store.jobs import all_jobs
+from nicelevel.store.journal import enter
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
 from nicelevel.store.prepared import failed_preparations
 from nicelevel.store.sendings import add_sending
@@ -52,6 +53,7 @@ def enqueue_source(
         source = same_file(job_id, file_name, digest)
         if source is None:
             source = add_source(job_id, file_name, digest, size_bytes, title, kind, changed_at, replaces)
+            enter(f"took in {file_name}" + (f" in place of {replaces.file_name}" if replaces else ""), job_id)
             enqueue_measuring(source)
         for lost in lost_sources(digest):
             measure_again(lost)
@@ -127,11 +129,13 @@ def enqueue_sum(job_id: int, members: Sequence[Source]) -> Source:
         return source
 
 
-def enqueue_sending(job: Job, address: str) -> Sending:
-    """Have the package of a job sent. Raises ReceiverError where the address is none."""
+def enqueue_sending(job: Job, address: str, contribution: dict[str, Any] | None = None) -> Sending:
+    """Have the package of a job sent, or a contribution. Raises ReceiverError where the address is none."""
     checked = checked_address(address)
     with database.atomic():
-        sending = add_sending(job, checked)
+        sending = add_sending(job, checked, contribution)
+        what = "a contribution" if contribution else "the package"
+        enter(f"sent {what} to {shown_address(checked)}", job.id)
         enqueue_sending_of(sending)
         return sending
 

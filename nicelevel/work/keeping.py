@@ -1,5 +1,6 @@
 """Rows, queue and files held against each other: what is missing is said, what nobody needs is removed."""
 
+import shutil
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -8,8 +9,11 @@ from functools import partial
 from pathlib import Path
 
 from nicelevel.config import Config
+from nicelevel.core.clock import clock_of
 from nicelevel.core.digest import sha256_of
+from nicelevel.core.files.beside import files_of, is_beside
 from nicelevel.core.files.staged import sweep_parts
+from nicelevel.store.arrivals import forget_files, ids_of_arrivals, kept_files_before
 from nicelevel.store.audio import AUDIO_LOST, AudioFolder, free_folder
 from nicelevel.store.deliverables import (
     FILE_CHANGED,
@@ -21,9 +25,11 @@ from nicelevel.store.deliverables import (
     lose_deliverable,
     with_names,
 )
+from nicelevel.store.depot import bring, drop, size_there
 from nicelevel.store.found import forget_found
 from nicelevel.store.models import Deliverable, Job, Preparing, Reading, Source
 from nicelevel.store.readings import is_measured
+from nicelevel.store.sides import forget_sides, needed_as_sides, sides_of
 from nicelevel.store.sources import end_source
 from nicelevel.store.trash import empty_trash
 
@@ -82,19 +88,39 @@ def _sources(config: Config, job_id: int | None) -> Iterator[_Check]:
 
 
 def _check_source(source: Source, audio: AudioFolder, deep: bool) -> Missing | None:
-    path, was_lost = audio.audio_path(source.digest), source.error_code == "lost"
+    was_lost = source.error_code == "lost"
     if source.state == "failed" and not was_lost:
         return None
-    sentence = _what_is_wrong(path, source.size_bytes, source.digest, deep, (AUDIO_LOST, AUDIO_CHANGED))
+    sentence = _what_is_wrong_with_audio(source, audio, deep)
     if sentence:
-        if path.exists():
-            path.replace(path.with_name("audio-damaged"))
         end_source(source, "lost", sentence, ("measured", "failed"))
         return Missing(source.job.title, source.file_name, sentence)
     if was_lost or not audio.has_measured(source.digest) or not is_measured(source.digest):
         Reading.delete().where(Reading.digest == source.digest).execute()
         measure_again(source)
     return None
+
+
+def _what_is_wrong_with_audio(source: Source, audio: AudioFolder, deep: bool) -> str | None:
+    """Of its file, or of each that lies side by side in it; what is damaged is put aside."""
+    path = audio.audio_path(source.digest)
+    if not is_beside(path):
+        return _put_aside(path, source.size_bytes, source.digest, deep)
+    named = _put_aside(path, path.stat().st_size, source.digest, True)
+    files = () if named else files_of(path)
+    wrong = [_put_aside(each, _length_of(each), each.parent.name, deep) for each in files]
+    return next(filter(None, (named, *wrong)), None)
+
+
+def _length_of(path: Path) -> int:
+    return path.stat().st_size if path.is_file() else 0
+
+
+def _put_aside(path: Path, size_bytes: int, digest: str, deep: bool) -> str | None:
+    sentence = _what_is_wrong(path, size_bytes, digest, deep, (AUDIO_LOST, AUDIO_CHANGED))
+    if sentence and path.exists():
+        path.replace(path.with_name("audio-damaged"))
+    return sentence
 
 
 def _deliverables(config: Config, job_id: int | None) -> Iterator[_Check]:
@@ -114,9 +140,10 @@ def _check_deliverable(made: Deliverable, config: Config, deep: bool) -> Missing
 
 def _what_is_wrong(path: Path, size_bytes: int, sha256: str, deep: bool, sentences: tuple[str, str]) -> str | None:
     gone, changed = sentences
-    if not path.is_file():
+    there_bytes = size_there(path)
+    if there_bytes is None:
         return gone
-    if path.stat().st_size != size_bytes or (deep and sha256_of(path) != sha256):
+    if there_bytes != size_bytes or (deep and sha256_of(bring(path)) != sha256):
         return changed
     return None
 
@@ -125,6 +152,7 @@ def sweep(config: Config) -> int:
     """Remove what nobody needs: of tries that were killed, of sources and jobs that are gone; bytes that it frees."""
     audio = AudioFolder(config.audio_folder)
     _sweep_uploads(config.uploads_folder)
+    sweep_arrivals(config)
     free_trash(config, timedelta(days=config.trash_days))
     return audio.sweep() + _sweep_audio(audio) + _sweep_deliverables(config.deliverables_folder)
 
@@ -143,13 +171,27 @@ def _sweep_uploads(folder: Path) -> None:
             path.unlink(missing_ok=True)
 
 
+def sweep_arrivals(config: Config) -> None:
+    """What was kept of arrivals for long enough; and what is kept of none that is known."""
+    clock = clock_of(config.arrivals_clock)
+    for arrival in kept_files_before(clock.now() - timedelta(days=config.arrival_days)):
+        forget_files(arrival)
+        drop(config.arrivals_folder / str(arrival.id))
+        shutil.rmtree(config.arrivals_folder / str(arrival.id), ignore_errors=True)
+    known = {str(each) for each in ids_of_arrivals()}
+    for folder in config.arrivals_folder.glob("*"):
+        if folder.name not in known and not _is_young(folder):
+            shutil.rmtree(folder, ignore_errors=True)
+
+
 def _sweep_audio(audio: AudioFolder) -> int:
     needed = {source.digest for source in Source.select(Source.digest)}
+    needed |= {side for _, side in sides_of(needed)}
     prepared = Preparing.select(Preparing.digest, Preparing.source_digest)
     needed |= {each.digest for each in prepared if each.source_digest in needed}
     freed = 0
     for digest in list(audio.digests()):
-        if digest not in needed and not _is_young(audio.audio_path(digest).parent):
+        if digest not in needed and not _is_young(audio.named_path(digest).parent):
             freed += forget_contents(digest, audio)
     return freed
 
@@ -160,12 +202,15 @@ def forget_contents(digest: str, audio: AudioFolder) -> int:
     Reading.delete().where(Reading.digest.in_([digest, *prepared])).execute()
     Preparing.delete().where(Preparing.source_digest == digest).execute()
     forget_found(digest)
+    forget_sides(digest)
     return sum(audio.remove(each) for each in (digest, *prepared))
 
 
 def free_contents(digests: set[str], audio: AudioFolder) -> int:
     """Remove what is kept of contents that no source has any more; how many bytes that frees."""
+    digests = digests | {side for _, side in sides_of(digests)}
     needed = {each.digest for each in Source.select(Source.digest).where(Source.digest.in_(digests))}
+    needed |= needed_as_sides()
     return sum(forget_contents(digest, audio) for digest in digests - needed if digest)
 
 
@@ -186,6 +231,8 @@ def _sweep_deliverables(folder: Path) -> int:
 
 def free_deliverables(deliverable_ids: list[int], folder: Path) -> int:
     """Remove the files of deliverables that are on no board any more; how many bytes that frees."""
+    for each in deliverable_ids:
+        drop(home_of(each, folder))
     return sum(free_folder(home_of(each, folder)) for each in deliverable_ids)
 
 

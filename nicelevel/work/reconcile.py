@@ -3,22 +3,25 @@
 from typing import Any
 
 from nicelevel.core.steps import recipe_from_json
+from nicelevel.store.arrivals import UNDER_WAY as COMING
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import UNFINISHED, with_names
-from nicelevel.store.models import Deliverable, Preparing, Sending, Source
+from nicelevel.store.models import Arrival, Deliverable, Preparing, Sending, Source, Telling
 from nicelevel.store.prepared import end_preparation
 from nicelevel.store.sendings import UNDER_WAY
 from nicelevel.store.sources import UNMEASURED, end_source
 
+from .arriving import enqueue_arrival
 from .enqueue import enqueue_measuring, enqueue_rendering, enqueue_sending_of
 from .tasks import defer_preparation
+from .telling import defer_telling
 
 SUM_LOST = "Its members are not known any more: make the sum once more."
 
 
 def requeue_forgotten() -> int:
     """Queue again what waits or is under way and has no job; how many those were."""
-    return _sources() + _deliverables() + _sendings() + _preparations()
+    return _sources() + _deliverables() + _sendings() + _preparations() + _arrivals() + _tellings()
 
 
 def _sources() -> int:
@@ -46,6 +49,23 @@ def _sendings() -> int:
     for sending in forgotten:
         with database.atomic():
             enqueue_sending_of(sending)
+    return len(forgotten)
+
+
+def _arrivals() -> int:
+    waiting = Arrival.select().where(Arrival.state.in_(COMING), Arrival.id.not_in(_named("arrival_id")))
+    forgotten = list(waiting.order_by(Arrival.id))
+    for arrival in forgotten:
+        with database.atomic():
+            enqueue_arrival(arrival)
+    return len(forgotten)
+
+
+def _tellings() -> int:
+    waiting = Telling.select().where(Telling.state == "waiting", Telling.id.not_in(_named("telling_id")))
+    forgotten = list(waiting)
+    for telling in forgotten:
+        defer_telling(telling.id)
     return len(forgotten)
 
 

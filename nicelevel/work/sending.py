@@ -1,12 +1,14 @@
 """The task that sends a package and waits for what the receiver says."""
 
 import time
+import uuid
 from contextlib import suppress
 from functools import partial
 from typing import Any
 
 from nicelevel.config import Config
 from nicelevel.core.errors import NothingToSendError, StoppedError
+from nicelevel.handover.joined import write_contribution
 from nicelevel.handover.package import package_of, stream_package
 from nicelevel.handover.receiver import Receiver
 from nicelevel.store.audio import AudioFolder
@@ -17,6 +19,7 @@ from nicelevel.store.sendings import begin_sending, end_sending, find_sending, i
 from .app import SENDING
 from .trying import Call, WorkerEndsError, ending, progress_of, task
 
+PIECE_BYTES = 1 << 20
 ASKED_EVERY_S, ASKED_FOR_S, ASKED_AGAIN_S = 0.4, 20.0, 5
 """An answer is waited for so long; then the place on the queue is given to others, and it is asked again later."""
 
@@ -42,7 +45,31 @@ def send_package(call: Call, sending_id: int) -> None:
         _wait_for_answer(call, sending)
 
 
+def _hand_in_contribution(call: Call, sending: Sending) -> None:
+    """Written for this sending alone; gone from the disk once it is sent, whatever becomes of us."""
+    config = call.config
+    config.uploads_folder.mkdir(parents=True, exist_ok=True)
+    to = config.uploads_folder / f"{uuid.uuid4().hex}.part"
+    _save(sending, "sending", progress_ratio=0.0)
+    try:
+        audio = AudioFolder(config.audio_folder)
+        parts = write_contribution(sending.contribution or {}, config.deliverables_folder, audio, to)
+        contents = [{"path": each.file_name, "sha256": each.sha256} for each in parts]
+        _save(sending, "sending", contents=contents, progress_ratio=0.0)
+        progress = progress_of(call, lambda ratio: save_sending(sending, "sending", progress_ratio=ratio))
+        with to.open("rb") as file:
+            pieces = iter(partial(file.read, PIECE_BYTES), b"")
+            receiver = _receiver(call, sending)
+            sending.receipt = receiver.hand_in(pieces, to.stat().st_size, progress, "audio/wav")
+    finally:
+        to.unlink(missing_ok=True)
+    _save(sending, "checking", receipt=sending.receipt, progress_ratio=0.0)
+
+
 def _hand_in(call: Call, sending: Sending) -> None:
+    if sending.contribution:
+        _hand_in_contribution(call, sending)
+        return
     config = call.config
     audio = AudioFolder(config.audio_folder)
     package = package_of(sending.job, audio, config.deliverables_folder)

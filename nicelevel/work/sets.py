@@ -1,4 +1,6 @@
-"""Whether stems add up to their mix: looked at where somebody linked them, and where names alone propose a set."""
+"""Whether stems add up to their mix: looked at where somebody linked them, and where names alone propose a set. And
+what files of one channel have in common whose names say that they are sides of one.
+"""
 
 from collections.abc import Sequence
 from contextlib import suppress
@@ -10,11 +12,13 @@ import procrastinate
 from nicelevel.config import Config
 from nicelevel.core.plan.sum_check import check_sum
 from nicelevel.desk.proposals import proposals
+from nicelevel.desk.sides import AskedSides, asked_sides, hear_sides
 from nicelevel.report.sum_words import sum_json
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database, persistently
 from nicelevel.store.models import Source
 from nicelevel.store.sets import Proposal, keep_alone, keep_proposal, members_of, save_sum_check
+from nicelevel.store.sides import keep_sides
 from nicelevel.store.sources import UNMEASURED, find_source, sources_of
 from nicelevel.store.undo import changing
 
@@ -59,13 +63,15 @@ def check_sum_of_set(call: Call, leader_id: int) -> None:
 def _give_up_looking(config: Config, code: str, sentence: str, job_id: int) -> None:
     for each in _open(job_id, AudioFolder(config.audio_folder)):
         keep_proposal(each, _unknown(sentence))
+    for asked in _unheard(job_id, AudioFolder(config.audio_folder)):
+        _keep_heard(asked, {"sentence": sentence})
 
 
 @task(_give_up_looking)
 def look_at_sets(call: Call, job_id: int) -> None:
     """Hold every set that names propose against its sum, once all of the job is measured.
 
-    Where it adds up it is made; where it does not, the board asks.
+    Where it adds up it is made; where it does not, the board asks. Sides of one are heard, and always asked about.
     """
     audio = AudioFolder(call.config.audio_folder)
     if any(each.state in UNMEASURED for each in sources_of(job_id)):
@@ -80,6 +86,23 @@ def look_at_sets(call: Call, job_id: int) -> None:
             members = [*members_of(proposal.leader.id), *proposal.members]
             found = _looked_at(proposal.leader, members, audio)
             persistently(partial(_keep, proposal, found))
+    for asked in _unheard(job_id, audio):
+
+        def fail_sides(code: str, sentence: str, asked: AskedSides = asked) -> bool:
+            _keep_heard(asked, {"sentence": sentence})
+            return True
+
+        with ending(call, fail_sides, lambda: True):
+            persistently(partial(_keep_heard, asked, hear_sides(asked, audio)))
+
+
+def _unheard(job_id: int, audio: AudioFolder) -> list[AskedSides]:
+    return [each for each in asked_sides(sources_of(job_id), audio) if each.found is None]
+
+
+def _keep_heard(asked: AskedSides, found: dict[str, Any]) -> None:
+    first, *others = asked.sources
+    keep_sides(first, others, found)
 
 
 def _keep(proposal: Proposal, found: dict[str, Any]) -> None:

@@ -46,10 +46,11 @@ from nicelevel.store.deliverables import (
     save_deliverable,
     try_folder,
 )
+from nicelevel.store.depot import drop, keep, names_in
 from nicelevel.store.found import keeping_found
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
-from nicelevel.store.prepared import begin_preparation, end_preparation
+from nicelevel.store.prepared import begin_preparation, end_preparation, forget_preparation
 from nicelevel.store.readings import is_measured, load_figures, save_reading
 from nicelevel.store.sets import link_set
 from nicelevel.store.sources import begin_source, end_source, find_source, save_source, take_place
@@ -153,7 +154,8 @@ def prepare_source(call: Call, source_id: int, steps: list[dict[str, Any]]) -> N
 
     with ending(call, end, lambda: True, can_pass=True):
         if not _is_wanted(source, recipe, audio):
-            return  # its steps were changed meanwhile
+            persistently(partial(forget_preparation, digest))  # its steps were changed meanwhile
+            return
         if not (is_measured(digest) and audio.has_measured(digest)):
             _prepare(call, source, recipe, audio)
         persistently(end)
@@ -179,6 +181,8 @@ def _prepare(call: Call, source: Source, recipe: Recipe, audio: AudioFolder) -> 
     if chain.is_nothing:
         return
     digest, progress = contents.name_of_chain(chain), progress_of(call, lambda _: True)
+    if is_measured(digest) and audio.has_measured(digest):
+        return  # it was only listened to
     with speaking_errors(Path(source.file_name)), audio.keeping_hops(digest) as folder:
         prepared = prepare(path, chain, folder, progress)
     with speaking_errors(Path(source.file_name)):
@@ -261,6 +265,7 @@ def _render(call: Call, deliverable: Deliverable) -> None:
             "findings": [finding_json(finding) for finding in done.proof.verdict.findings],
         }
         state = "proved" if done.proof.verdict.meets else "missed"
+        keep(done.path)
         # The file stands in a folder that only this try knows; with this, if the try is the newest, it is the one.
         if not persistently(partial(save_deliverable, deliverable, state, **result)):
             raise StoppedError("Stopped.")
@@ -276,6 +281,7 @@ def _folder_of_try(deliverable: Deliverable, folder: Path) -> Iterator[Path]:
             for parent in (home, folder):
                 flush(parent)
             _sweep_earlier(home, deliverable.token or 0)
+            _drop_earlier(home, deliverable.token or 0)
         yield place
     except BaseException:
         shutil.rmtree(place, ignore_errors=True)
@@ -290,6 +296,13 @@ def _sweep_earlier(home: Path, token: int) -> None:
                 shutil.rmtree(left, ignore_errors=True)
         else:
             left.unlink(missing_ok=True)
+
+
+def _drop_earlier(home: Path, token: int) -> None:
+    """The same where files are kept for good."""
+    for name in {each.partition("/")[0] for each in names_in(home)}:
+        if not name.isdigit() or int(name) < token:
+            drop(home / name)
 
 
 def _planned_surely(call: Call, deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:

@@ -26,7 +26,9 @@ from nicelevel.config import Config
 from nicelevel.core.ahead import under_way
 from nicelevel.core.errors import NiceLevelError, NoPermissionError, NoSpaceError, StoppedError
 from nicelevel.core.progress import Progress
+from nicelevel.logs import trace, traced
 from nicelevel.store.database import GONE, connected, persistently, reconnect
+from nicelevel.store.depot import DepotAwayError
 
 from .app import queue
 
@@ -49,6 +51,9 @@ TOOK_ITS_PROCESS = (
     "The program that worked on it ended in the middle, twice: something in this file is more than it can bear. "
     "Nothing else was harmed."
 )
+TRACE = "trace"
+"""Among the arguments of a task on the queue: the id of what asked for it."""
+
 TOO_OFTEN = f"It was begun {MOST_TRIES} times and never came to an end."
 
 
@@ -70,6 +75,8 @@ class _Again(BaseRetryStrategy):
     def get_retry_decision(self, *, exception: BaseException, job: Any) -> RetryDecision | None:
         if isinstance(exception, WorkerEndsError):
             return RetryDecision(retry_in={"seconds": 0})
+        if isinstance(exception, DepotAwayError):
+            return RetryDecision(retry_in={"seconds": PASSING_WAITS_S[-1]})
         if isinstance(exception, PassingError):
             return RetryDecision(retry_in={"seconds": PASSING_WAITS_S[min(job.attempts, len(PASSING_WAITS_S) - 1)]})
         if isinstance(exception, (*GONE, psycopg.Error, procrastinate.exceptions.ConnectorException)):
@@ -100,6 +107,19 @@ class Work:
 WORKS: dict[str, Work] = {}
 
 
+class _Traced:
+    """A task of the queue that takes along the id of what it was asked for by, so that its logs say so."""
+
+    def __init__(self, made: Any) -> None:
+        self._made = made
+
+    def configure(self, **options: Any) -> Any:
+        return self._made.configure(**options, task_kwargs={TRACE: trace()} if trace() else {})
+
+    def defer(self, **arguments: Any) -> Any:
+        return self.configure().defer(**arguments)
+
+
 def task(give_up: Callable[..., None], on: str = "default") -> Callable[[Callable[..., None]], Any]:
     """Make a task of a function `(call, **arguments)`; its arguments alone identify what it works on."""
 
@@ -109,9 +129,10 @@ def task(give_up: Callable[..., None], on: str = "default") -> Callable[[Callabl
 
         def begin(context: procrastinate.JobContext, /, **arguments: Any) -> None:
             config: Config = context.additional_context["config"]
-            _begin(name, Call(config, context.job.attempts, context.should_abort), arguments)
+            with traced(arguments.pop(TRACE, "")):
+                _begin(name, Call(config, context.job.attempts, context.should_abort), arguments)
 
-        return queue.task(name=name, pass_context=True, retry=_Again(), queue=on)(begin)
+        return _Traced(queue.task(name=name, pass_context=True, retry=_Again(), queue=on)(begin))
 
     return register
 
@@ -136,7 +157,7 @@ def _do_alone(name: str, call: Call, arguments: dict[str, Any]) -> None:
     """Do a task in a process of its own; where that is lost too, give up. It ends with us."""
     what = [name, str(call.attempts), json.dumps(arguments)]
     command = [sys.executable, "-m", "nicelevel.cli.main", "try-task", *what]
-    environment = {**os.environ, **call.config.environment()}
+    environment = {**os.environ, **call.config.environment(), "NICE_LEVEL_TRACE": trace()}
     process = subprocess.Popen(["setpriv", "--pdeathsig", "KILL", *command], env=environment, start_new_session=True)
     while (status := process.poll()) is None:
         if call.should_end():
@@ -160,7 +181,7 @@ def try_task(name: str, call: Call, arguments: dict[str, Any]) -> int:
     with connected():
         try:
             do_here(name, call, arguments)
-        except (WorkerEndsError, PassingError, *GONE) as error:
+        except (WorkerEndsError, PassingError, DepotAwayError, *GONE) as error:
             logger.warning("%s %s: %s", name, arguments, error)
             return TRY_AGAIN_STATUS
         except Exception:
@@ -221,6 +242,9 @@ def ending(
             persistently(put_back, PUT_BACK_S)
         raise
     except GONE:
+        raise
+    except DepotAwayError:
+        persistently(put_back)
         raise
     except NiceLevelError as error:
         may_pass = isinstance(error, NoSpaceError | NoPermissionError) and call.attempts < len(PASSING_WAITS_S)

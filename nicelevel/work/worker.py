@@ -16,10 +16,13 @@ from procrastinate.jobs import Job
 from procrastinate.worker import Worker
 
 from nicelevel.config import Config
+from nicelevel.logs import arrange_logs
 from nicelevel.store.database import GONE, connected, open_database, process_ends
+from nicelevel.store.depot import open_depot
 
 from .app import HEARTBEAT_S, SENDING, STALLED_S, WORKING, open_queue
 from .reconcile import requeue_forgotten
+from .watching import start_watching
 
 logger = logging.getLogger("nicelevel.work")
 
@@ -28,6 +31,8 @@ GRACE_S, LONGEST_END_S = 0.5, 8.0
 """A worker that is to end asks its tasks after so long to put their work back, and has ended after so long."""
 
 MEND_EVERY_S = 15.0
+STORAGE_AWAY_S = 300.0
+"""A task waits so long for an object storage that is away, then it is tried again."""
 
 
 class _OwnJobsWorker(Worker):
@@ -45,9 +50,10 @@ class _OwnJobsWorker(Worker):
 
 def run_worker(config: Config, url: str) -> None:
     """Work until told to stop (SIGTERM or Ctrl-C). What is not done by then goes back on the queue."""
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s worker %(levelname)s %(message)s")
-    logging.getLogger("procrastinate").setLevel(logging.WARNING)
+    arrange_logs("worker", as_json=config.logs == "json")
     open_database(url)
+    open_depot(config, STORAGE_AWAY_S)
+    start_watching(config)
     try:
         asyncio.run(_work(open_queue(url), config))
     except (procrastinate.exceptions.ConnectorException, *GONE) as error:

@@ -37,6 +37,7 @@ def page(browser, live) -> Iterator[Page]:
     made.on("console", lambda message: message.type == "error" and wrong.append(f"{message.text} {message.location}"))
     made.on("request", lambda request: request.url.startswith(live.address) or wrong.append(request.url))
     made.set_default_timeout(PATIENCE_MS)
+    made.wrong = wrong
     yield made
     context.close()
     assert wrong == []

@@ -56,6 +56,8 @@ def test_no_page_has_a_serious_fault_in_either_light(worked_on, live):
         "board": (board, ".price svg"),
         "spread": (f"{live.address}/jobs/{job}/spread", ".scatter"),
         "handover": (f"{live.address}/jobs/{job}/handover", "main"),
+        "arrivals": (f"{live.address}/arrivals/", "#arrivals-day"),
+        "line": (f"{live.address}/arrivals/lines/new", ".sentences"),
         "reading": (f"{live.address}/sources/{source}/reading", ".reading[data-detail]"),
         "prepare": (f"{live.address}/sources/{source}/prepare", "#steps"),
         "channels": (f"{live.address}/sources/{source}/channels", "#channels .crossing"),

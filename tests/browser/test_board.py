@@ -483,3 +483,65 @@ def test_the_bar_counts_what_changes_far_from_the_view(board, live, tmp_path):
     board.request.post(f"{board.url.partition('#')[0]}/render", form=form)
     expect(board.locator("#summary")).to_contain_text("1 proved")
     expect(board.locator("#running")).to_have_text("")
+
+
+def test_two_files_of_one_channel_become_one_by_a_key_and_two_again(board, tmp_path):
+    both = signals.programme(3, seed=6)
+    for at, side in enumerate("LR"):
+        drop(board, signals.write(tmp_path / f"Gallery {side}.wav", both[:, at : at + 1]))
+    for side in "LR":
+        measured(board, f"Gallery {side}")
+    expect(board.locator("#questions")).to_contain_text("Gallery L and Gallery R: two sides of one?")
+    expect(board.locator("#questions [data-key='I']")).to_contain_text("One stereo source")
+    board.keyboard.press("i")
+    measured(board, "Gallery")
+    expect(board.locator("tr[data-source]")).to_have_count(1)
+    expect(board.locator("#questions button")).to_have_count(0)
+    board.keyboard.press("z")
+    expect(board.locator("tr[data-source]")).to_have_count(2)
+    for side in "LR":
+        row(board, f"Gallery {side}").locator("td.name").click()
+        board.keyboard.press("m")
+    board.click(".picked-bar >> text=One source")
+    expect(board.locator("tr[data-source]")).to_have_count(1)
+    measured(board, "Gallery")
+
+
+def test_a_guide_on_one_side_is_mended_by_a_key_and_its_unused_side_is_within_reach(board, tmp_path):
+    voice = signals.programme(4, channels=1, seed=8)
+    drop(board, signals.write(tmp_path / "Guide.wav", np.concatenate([voice, 0.0 * voice], axis=1)))
+    measured(board, "Guide")
+    row(board, "Guide").locator("td.cell").first.click()
+    expect(row(board, "Guide").locator("td.name .work")).to_have_attribute("title", re.compile("One-sided"))
+    board.keyboard.press("n")
+    expect(row(board, "Guide").locator(".prepared")).to_have_text("mended")
+    expect(row(board, "Guide")).to_contain_text("mono")
+    expect(board.locator(".close-up .why")).to_contain_text("Only channel 1 of 2 kept.")
+    board.keyboard.press("z")
+    expect(row(board, "Guide").locator(".prepared")).to_have_count(0)
+    expect(row(board, "Guide")).to_contain_text("stereo")
+
+
+def test_an_answer_that_comes_late_does_not_land_on_a_newer_one(board, tmp_path):
+    """The close-up as it was before something was prepared, asked for first, answered last."""
+    voice = signals.programme(4, channels=1, seed=8)
+    drop(board, signals.write(tmp_path / "Guide.wav", np.concatenate([voice, 0.0 * voice], axis=1)))
+    measured(board, "Guide")
+    row(board, "Guide").locator("td.cell").first.click()
+    expect(board.locator(".close-up .why")).to_contain_text("Gain of")
+    held = []
+
+    def late(route):
+        if held:
+            route.continue_()
+        else:
+            held.append(route)
+
+    board.route("**/close-up/**", late)
+    board.keyboard.press("n")
+    expect(row(board, "Guide").locator(".prepared")).to_have_text("mended")
+    expect(board.locator(".close-up .why")).to_contain_text("Only channel 1 of 2 kept.")
+    (route,) = held
+    route.fulfill(body="<div class='why'>As it was before.</div>", content_type="text/html")
+    board.wait_for_timeout(500)
+    expect(board.locator(".close-up .why")).to_contain_text("Only channel 1 of 2 kept.")

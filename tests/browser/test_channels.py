@@ -1,6 +1,7 @@
 """The Channels view in a real browser: by keyboard alone, by dragging, and taken apart."""
 
 import json
+import re
 
 import pytest
 from playwright.sync_api import expect
@@ -46,8 +47,9 @@ def _drawn(page, label):
 
 
 def test_one_channel_by_keyboard_alone_kept_and_taken_back(pair):
-    pair.keyboard.press("2")
+    pair.keyboard.press("u")
     expect(pair.locator(".said")).to_contain_text("Equal sides keep their level: 0 dB.")
+    expect(pair.locator("[data-level]")).to_contain_text("dBTP")
     expect(pair.locator(".said")).to_contain_text("It becomes about 3.0 LU quieter.")
     pair.keyboard.press("ArrowRight")
     _drawn(pair, "R into One channel: −6 dB")
@@ -59,7 +61,9 @@ def test_one_channel_by_keyboard_alone_kept_and_taken_back(pair):
     pair.keyboard.press("0")
     _drawn(pair, "R into One channel: off")
     expect(pair.locator(".said")).to_contain_text("R is left out.")
-    pair.keyboard.press("2")
+    pair.keyboard.press("u")  # what is no usual way becomes the first
+    expect(pair.locator(".crossing")).to_have_count(4)
+    pair.keyboard.press("u")
     expect(pair.locator("[data-preset][aria-pressed=true]")).to_contain_text("One: half of each")
     pair.keyboard.press("Enter")
     expect(pair.locator(".said")).to_contain_text("So it is.")
@@ -75,7 +79,7 @@ def test_one_channel_by_keyboard_alone_kept_and_taken_back(pair):
 
 
 def test_a_disc_is_dragged(pair):
-    pair.keyboard.press("4")
+    pair.locator("[data-preset]").nth(3).click()
     disc = pair.locator(".crossing[data-column='1'] circle")
     expect(pair.locator(".crossing")).to_have_count(2)
     box = disc.bounding_box()
@@ -99,3 +103,27 @@ def test_programmes_become_rows_of_the_board_and_one_again(screen):
     screen.keyboard.press("z")
     expect(screen.locator("tr[data-source]")).to_have_count(1)
     measured(screen, "Show")
+
+
+def test_a_crossing_is_moved_and_heard_before_it_is_kept(pair):
+    """What comes is asked for with the crossing as it is drawn, and the player goes on through a change."""
+    asked = []
+    pair.on("request", lambda request: asked.append(request.url) if "/channels/hear/" in request.url else None)
+    pair.keyboard.press("u")
+    expect(pair.locator("#channels-hear [data-take='channels-after']")).to_have_attribute(
+        "data-stamp", re.compile("mono")
+    )
+    pair.keyboard.press("2")
+    pair.keyboard.press(" ")
+    expect(pair.locator("#channels-hear .hear")).to_have_attribute("data-state", "playing")
+    assert any("hear/after" in url for url in asked)
+    pair.keyboard.press("ArrowRight")
+    pair.keyboard.press("i")
+    _drawn(pair, "R into One channel: −6 dB, turned over")
+    expect(pair.locator("#channels-hear .hear")).to_have_attribute("data-state", "playing")
+    pair.keyboard.press("3")
+    pair.wait_for_timeout(300)
+    assert any("hear/lost" in url and "-0.5" in url for url in asked)
+    expect(pair.locator("#channels-hear [data-take='channels-lost']")).to_have_attribute("aria-pressed", "true")
+    pair.keyboard.press(" ")
+    expect(pair.locator("#channels-hear .hear")).to_have_attribute("data-state", "still")

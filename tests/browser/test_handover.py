@@ -11,7 +11,7 @@ from playwright.sync_api import expect
 from nicelevel.report.words import level
 from tests import signals
 
-from .test_board import cell, drop, measured
+from .test_board import cell, drop, measured, row
 
 
 def _made(live, job):
@@ -79,3 +79,45 @@ def test_a_rejected_package_says_why(board, live, tmp_path):
         expect(sent).to_contain_text("asked integrated −30.0")
     finally:
         copy.write_text(before)
+
+
+def test_programmes_are_put_in_one_file_taken_in_again_and_split(board, tmp_path):
+    """Built on the handover, written, proved by what is read of it, and rows of the board again."""
+    for name, channels in (("Full mix", 6), ("For two", 2)):
+        drop(board, signals.write(tmp_path / f"{name}.wav", signals.programme(4, channels=channels, seed=channels)))
+        measured(board, name)
+    board.keyboard.press("R")
+    for name in ("Full mix", "For two"):
+        expect(cell(board, name, "European")).to_have_attribute("data-state", "proved")
+    _to_handover(board)
+    board.click("#in-one summary")
+    parts = board.locator("#in-one .part")
+    parts.filter(has_text="5.1").first.locator("input[name=file]").check()
+    board.click("#in-one button:not([data-contribute])")
+    expect(board.locator(".word")).to_contain_text("two files at least")
+    parts.filter(has_text="stereo").first.locator("input[name=file]").check()
+    expect(board.locator("[data-ribbon] .programme")).to_have_count(2)
+    board.fill("#in-one input[name=start]", "10:00:00:99")
+    board.click("#in-one button:not([data-contribute])")
+    expect(board.locator(".word")).to_contain_text("There is no 10:00:00:99 at 25 frames a second.")
+    board.fill("#in-one input[name=start]", "10:00:00:00")
+    with board.expect_download() as coming:
+        board.click("#in-one button:not([data-contribute])")
+    whole = tmp_path / "All of it.wav"
+    coming.value.save_as(whole)
+    board.click("#in-one [data-contribute]")
+    expect(board.locator("#sendings")).to_contain_text("contribution, 10:00:00:00")
+    expect(board.locator("#sendings article")).to_have_attribute("data-state", "rejected", timeout=30_000)
+    expect(board.locator("#sendings")).to_contain_text("LFE holds more than bass")
+    board.keyboard.press("Escape")
+    board.wait_for_url(re.compile("/jobs/[0-9]+$"))
+    drop(board, whole)
+    measured(board, "All of it")
+    row(board, "All of it").locator("td.cell").first.click()
+    expect(board.locator(".close-up [data-open-channels]")).to_be_attached()
+    board.keyboard.press("k")
+    board.wait_for_url("**/channels")
+    board.click("button[name=apart]")
+    board.wait_for_url(re.compile("/jobs/[0-9]+"))
+    measured(board, "All of it Full mix")
+    measured(board, "All of it For two")

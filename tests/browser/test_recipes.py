@@ -115,6 +115,23 @@ def test_what_comes_in_is_prepared_by_rule(board, tmp_path):
     expect(row(board, "Song").locator(".prepared")).to_have_count(0)
 
 
+def test_what_is_typed_and_pressed_before_a_page_listens_is_not_lost(board):
+    """Its script comes late; the rule is added once, and no form is sent as a plain one."""
+    held = []
+    board.route("**/alpine-csp.js*", lambda route: held.append(route))
+    board.locator(".bar details.adder.left summary").first.click()
+    board.click("text=Prepare what comes in…", no_wait_after=True)
+    board.fill("[name=name_has]", "early")
+    board.keyboard.press("Enter")
+    while not held:
+        board.wait_for_timeout(20)
+    for route in held:
+        route.continue_()
+    expect(board.locator("ol.lines li:not(.none)")).to_have_count(1)
+    expect(board.locator("ol.lines li")).to_contain_text("“early”")
+    assert "name_has" not in board.url
+
+
 def test_notes_are_mended_where_the_reading_shows_them(noted):  # noqa: F811
     noted.keyboard.press("Enter")
     noted.wait_for_url("**/reading")

@@ -6,19 +6,9 @@ import sys
 
 import pytest
 import soundfile
-from click.testing import CliRunner
 
-from nicelevel.cli.main import main
 from nicelevel.core.specs import shipped_specs
 from tests import signals
-
-
-@pytest.fixture
-def run():
-    def call(*arguments):
-        return CliRunner().invoke(main, [str(argument) for argument in arguments], catch_exceptions=False)
-
-    return call
 
 
 @pytest.fixture

@@ -4,18 +4,8 @@ import hashlib
 import json
 
 import pytest
-from click.testing import CliRunner
 
-from nicelevel.cli.main import main
 from tests import signals
-
-
-@pytest.fixture
-def run():
-    def call(*arguments):
-        return CliRunner().invoke(main, [str(argument) for argument in arguments], catch_exceptions=False)
-
-    return call
 
 
 @pytest.fixture
@@ -98,3 +88,22 @@ def test_wrong_usage_is_one_line_and_status_2(run, tmp_path, monkeypatch, argume
     assert done.exit_code == 2
     assert words in done.stderr
     assert done.stderr.count("\n") == 1
+
+
+def test_a_contribution_says_its_start_and_what_each_programme_measures(run, files, tmp_path):
+    start = ("--start", "10:00:00;02", "--frame-rate", "29.97 drop", "--guard-s", "1")
+    done = run("join", *files, "--out", tmp_path / "c.wav", "--label", "Full mix", *start, "--json")
+    answer = json.loads(done.stdout)
+    assert done.exit_code == 0
+    assert (answer["configuration"], answer["start"], answer["frame_rate"]) == ("5.1+2", "10:00:00;02", "29.97 drop")
+    assert answer["guard_frames"] == 48_048  # thirty pictures of 29.97
+    assert [each["label"] for each in answer["programmes"]] == ["Full mix", "pair"]
+    assert answer["programmes"][0]["stated"]["integrated_lufs"] < 0.0
+    for wrong, sentence in (
+        (("--start", "x"), "10:00:00:00"),
+        (("--start", "10:00:00:00", "--frame-rate", "7"), "7"),
+    ):
+        failed = run("join", *files, "--out", tmp_path / "d.wav", *wrong, "--json")
+        assert failed.exit_code == 1
+        assert sentence in json.loads(failed.stdout)["error"]["message"]
+    assert not (tmp_path / "d.wav").exists()

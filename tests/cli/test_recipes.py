@@ -32,14 +32,6 @@ FLOAT = (
 
 
 @pytest.fixture
-def run():
-    def call(*arguments):
-        return CliRunner().invoke(main, [str(argument) for argument in arguments], catch_exceptions=False)
-
-    return call
-
-
-@pytest.fixture
 def take(tmp_path):
     sound = np.concatenate([signals.programme(2, seed=2), signals.silence(2), signals.programme(2, seed=3)])
     return signals.write(tmp_path / "take.wav", sound)

@@ -134,6 +134,19 @@ def test_a_late_side_is_named_with_its_delay(frames, words):
     assert words in late.sentence
 
 
+@pytest.mark.parametrize("frames", [1, 2, 7, 48, 331, 1_200, 2_047, 2_399, 2_400, -1, -2_400])
+def test_a_late_side_is_found_to_the_sample_up_to_50_ms(frames):
+    """The delay in milliseconds has two decimals: a sample of 48 kHz is 0.02."""
+    (late,) = [note for note in meter_signal(_late(frames)).notes if note.code == "late_copy"]
+    assert f"{1000 * abs(frames) / RATE:.2f} ms" in late.sentence
+    assert late.sentence.startswith("The right" if frames > 0 else "The left")
+
+
+@pytest.mark.parametrize("frames", [0, 2_500, 4_000, -2_600])
+def test_no_delay_and_one_of_more_than_50_ms_are_none(frames):
+    assert "late_copy" not in _codes(meter_signal(_late(frames)))
+
+
 def test_a_tone_out_of_phase_is_no_late_copy():
     tone = signals.sine(440, -20, 3)
     assert "late_copy" not in _codes(meter_signal(_faded(np.concatenate((tone, np.roll(tone, 20, axis=0)), axis=1))))

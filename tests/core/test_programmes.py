@@ -231,7 +231,7 @@ def test_all_layouts_come_back_as_they_went(tmp_path):
         channels = tuple(range(done + 1, done + 1 + len(layout.positions)))
         programmes.append(Programme(name, channels, layout))
         done += len(channels)
-    found = dict(adm_chunks(programmes, RATE_HZ, 480, 24))
+    found = dict(adm_chunks(programmes, RATE_HZ, (0, 480), 24))
     read = programmes_of_adm(found[b"axml"], found[b"chna"])
     assert [(each.label, each.channels) for each in read] == [(each.label, each.channels) for each in programmes]
     assert [each.layout.positions for each in read] == [each.layout.positions for each in programmes]
@@ -370,12 +370,12 @@ print(next(line.split()[1] for line in open("/proc/self/status") if line.startsw
 
 
 def test_past_four_gib_it_is_a_bw64_in_bounded_memory(tmp_path):
-    """Two files of more than 2 GiB, mostly holes on the disk; what is joined is not."""
+    """Two files of 2.5 GiB, mostly holes on the disk; what is joined is not."""
     if resource.getrlimit(resource.RLIMIT_FSIZE)[0] not in (-1, resource.RLIM_INFINITY):
         pytest.skip("no file may be so large here")
     if shutil.disk_usage(tmp_path).free < ROOM_BYTES:
-        pytest.skip("there is no room for a file of 4.4 GB")
-    frames = (2**31 + 2**27) // (4 * 8)
+        pytest.skip("there is no room for a file of 5 GiB")
+    frames = 5 * 2**30 // (4 * 16)
     for name, seed in (("a.wav", 1), ("b.wav", 2)):
         head = signals.write(tmp_path / name, signals.noise(1, channels=8, seed=seed), subtype="FLOAT")
         with head.open("r+b") as file:

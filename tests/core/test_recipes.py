@@ -10,6 +10,7 @@ from nicelevel.core.recipes.write import recipe_to_toml
 from nicelevel.core.specs import load_spec, parse_spec
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.core.steps import STEPS, recipe_from_json
+from nicelevel.core.steps.table import OF_SPECS
 
 HEAD = '[recipe]\nname = "Own"\n'
 SPEC = '[spec]\nname = "Own"\n[[formats]]\ncontainer = "wav"\n'
@@ -71,7 +72,7 @@ seconds = 30
 
 def test_every_step_can_stand_in_a_recipe_but_the_rate_which_is_a_matter_of_formats():
     recipe = parse_recipe(HEAD + ALL_STEPS, "own")
-    assert {step.do for step in recipe.steps} == set(STEPS) - {"rate"}
+    assert {step.do for step in recipe.steps} == set(STEPS) - set(OF_SPECS)
     assert all(step.wish.endswith(".") for step in recipe.steps)
     assert parse_recipe(recipe_to_toml(recipe), "own") == recipe
     spec = parse_spec(SPEC + ALL_STEPS, "own")

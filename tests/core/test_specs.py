@@ -28,6 +28,7 @@ SHIPPED = {
     "full-resolution": ("common practice", None, None, None, None),
     "japanese-broadcast": ("ARIB TR-B32 (from memory)", "integrated", -24.0, 1.0, -1.0),
     "loud-streaming": ("common practice", "integrated", -14.0, 0.5, -1.0),
+    "mp3-without-re-encoding": ("common practice", "integrated", -16.0, 1.0, -1.0),
     "north-american-broadcast": ("ATSC A/85:2013", "integrated", -24.0, 2.0, -2.0),
     "paid-short-spot": ("common practice", "rms", -14.0, 0.5, -0.2),
     "podcast": ("common practice", "integrated", -16.0, 1.0, -1.0),

@@ -264,7 +264,9 @@ def test_a_delay_moves_its_channel_and_keeps_the_length(tmp_path, samples):
     assert np.array_equal(found[:, 1], twin)
 
 
-@pytest.mark.parametrize(("late", "sign"), [(130, 1.0), (-2_399, 1.0), (1_000, -1.0)])
+@pytest.mark.parametrize(
+    ("late", "sign"), [(1, 1.0), (-1, 1.0), (2, -1.0), (130, 1.0), (-2_399, 1.0), (2_400, 1.0), (1_000, -1.0)]
+)
 def test_auto_lines_a_late_side_up_within_50_ms_either_way(tmp_path, late, sign):
     sound = signals.noise(4.0, seed=8)
     sound[:, 1] = sign * 0.5 * np.roll(sound[:, 0], late)

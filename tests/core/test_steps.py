@@ -37,6 +37,7 @@ ROWS = [
     ({"do": "gate", "below_db": -30.0, "hold_ms": 5.0, "release_ms": 20.0}, {"reduce_db": 0.0}),
     ({"do": "compress", "above_db": -24.0, "ratio": 3.0, "makeup_db": 2.0}, {"ratio": 1.0, "makeup_db": 0.0}),
     ({"do": "even"}, None),
+    ({"do": "speech"}, {}),
     ({"do": "flip"}, {"channels": []}),
     ({"do": "delay", "channels": [2], "samples": 777}, {"samples": 0}),
     ({"do": "delay", "channels": [1], "samples": -1_234}, {"channels": []}),

@@ -17,9 +17,10 @@ from nicelevel.core.specs import parse_spec
 from nicelevel.store import deliverables, jobs, sources
 from nicelevel.store.changes import CHANNEL
 from nicelevel.store.database import _runner, database, migrate
-from nicelevel.store.models import TABLES, Deliverable, Destination, Source, SpecVersion
+from nicelevel.store.models import Deliverable, Destination, Source, SpecVersion
 from nicelevel.store.readings import is_measured, load_reading, save_reading
 from nicelevel.store.specs import keep_spec, spec_of
+from nicelevel.store.tables import TABLES
 from nicelevel.store.trash import empty_trash, trash, trash_source
 from tests import signals
 

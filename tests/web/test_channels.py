@@ -104,6 +104,26 @@ def test_others_with_the_same_channels_get_the_same_by_one_change(client, job, t
     assert steps == [["fold"], ["fold"], []]
     client.post(f"/jobs/{job.id}/undo", headers=JSON)
     assert [recipe_of(find_source(each)) for each in (take, other)] == [(), ()]
+    client.post(f"/sources/{take}/channels", data={**told, "one_gain": "1"}, headers=JSON)
+    leaders = [find_source(each).leader_id or each for each in (take, other, pair)]
+    assert leaders[0] == leaders[1] != leaders[2]
+    assert find_source(leaders[0]).set_kind == "album"
+    client.post(f"/jobs/{job.id}/undo", headers=JSON)
+    assert [find_source(each).leader_id for each in (take, other)] == [None, None]
+
+
+def test_the_level_of_a_draft_is_that_of_the_sum(client, job, work_off):
+    """Two equal sides at −1 dBFS as a plain sum: 6.02 dB more (20 log 2), over full scale and said so."""
+    wave = 10 ** (-1 / 20) * np.sin(2 * np.pi * 1_000 * np.arange(4 * 48_000) / 48_000)
+    source = upload(client, job, "tone.wav", wav(np.stack([wave, wave], axis=1))).json["source"]
+    work_off()
+
+    def sentence(rows, layout="mono"):
+        asked = {"crossing": json.dumps({"rows": rows, "layout": layout})}
+        return client.get(f"/sources/{source}/channels/level", query_string=asked, headers=JSON).json["sentence"]
+
+    assert "reaches +5.0 dBTP: over full scale" in sentence([[1, 1]])
+    assert sentence([[0.5, 0.5]]).endswith("reaches −1.0 dBTP.")
 
 
 @pytest.mark.parametrize(
@@ -206,3 +226,51 @@ def test_what_is_not_measured_has_no_such_page(client, job):
     source = upload(client, job, "a.wav", wav(signals.programme(1))).json["source"]
     assert client.get(f"/sources/{source}/channels").status_code == 404
     assert client.get("/sources/999/channels").status_code == 404
+
+
+def _heard(client, source, which, rows, layout, second=1):
+    stamp = json.dumps({"rows": rows, "layout": layout})
+    answer = client.get(f"/sources/{source}/channels/hear/{which}/48000/{second}", query_string={"s": stamp})
+    assert answer.status_code == 200
+    return np.frombuffer(answer.data, "<f4").reshape(-1, 2)
+
+
+def test_before_after_and_what_is_lost_are_heard_of_shares_that_are_not_kept(client, job, work_off):
+    """Against sums by numpy; one channel is played by both sides."""
+    both = signals.programme(4, seed=9)
+    source = upload(client, job, "pair.wav", wav(both)).json["source"]
+    work_off()
+    second, half = both[48_000:96_000], [[0.5, 0.5]]
+    assert np.allclose(_heard(client, source, "before", half, "mono"), second, atol=1e-6)
+    middle = np.repeat(second.mean(axis=1, keepdims=True), 2, axis=1)
+    assert np.allclose(_heard(client, source, "after", half, "mono"), middle, atol=1e-6)
+    assert np.allclose(_heard(client, source, "lost", half, "mono"), second - middle, atol=1e-6)
+    as_it_is = [[1, 0], [0, 1]]
+    assert not _heard(client, source, "lost", as_it_is, "stereo").any()
+    assert client.get(f"/sources/{source}/channels/hear/all/48000/0?s={{}}").status_code == 404
+    assert client.get(f"/sources/{source}/channels/hear/after/48000/0?s=[]", headers=JSON).status_code == 422
+
+
+def test_of_a_fold_down_the_low_effects_are_what_is_lost(client, take):
+    surround = signals.programme(6, channels=6, seed=2)[48_000:96_000]
+    lost = _heard(client, take, "lost", FOLD, "stereo")
+    assert np.allclose(lost, np.repeat(HALF * surround[:, 3:4], 2, axis=1), atol=1e-6)
+    sheet = client.get(f"/sources/{take}/channels").text
+    assert sheet.count("data-take=") == 3
+    assert "What is lost" in sheet
+
+
+def test_dialogue_and_the_rest_are_held_against_the_mix_where_they_are_called_so(
+    client, job, work_off, tmp_path, three
+):
+    voice, rest = 0.3 * signals.programme(3, channels=1, seed=1), 0.3 * signals.programme(3, channels=6, seed=2)
+    mix = rest.copy()
+    mix[:, 2] += voice[:, 0]
+    paths = [signals.write(tmp_path / f"s{n}.wav", each) for n, each in enumerate((mix, voice, rest))]
+    whole = join(paths, tmp_path / "sum.wav", ["Full mix", "Dialogue", "Music and effects"]).path
+    source = upload(client, job, "sum.wav", whole.read_bytes()).json["source"]
+    work_off()
+    found = client.get(f"/sources/{source}/channels/sum").json
+    assert found["adds_up"]
+    assert found["sentence"].startswith("Dialogue and Music and effects add up to Full mix but for −1")
+    assert client.get(f"/sources/{three[0]}/channels/sum").json == {"sentence": "", "adds_up": True}

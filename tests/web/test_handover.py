@@ -1,17 +1,21 @@
 """The Handover screen: what is in the package, what is kept out and why, its papers."""
 
 import hashlib
+import io
+import json
 import re
 
 import numpy as np
 import pytest
 import soundfile
 
+from nicelevel.core.contribution import told_by
 from nicelevel.core.programmes import programmes_of
 from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.jobs import add_destination
 from nicelevel.store.models import Deliverable
 from nicelevel.store.sendings import add_sending, save_sending, sendings_of
+from nicelevel.store.sources import give_recipe
 from nicelevel.store.specs import keep_version
 from tests import signals
 
@@ -184,6 +188,29 @@ def test_several_files_go_out_as_programmes_of_one(client, job, two, config, tmp
     assert not list(config.uploads_folder.glob(".*.part"))
 
 
+def test_sources_go_out_beside_what_was_proved_with_their_steps(client, job, two, config, tmp_path):
+    """As they came bit for bit; of steps what these make: the centre alone, then turned over and 6.02 dB down."""
+    storm, theme = two["Storm"].source, two["Theme"]
+    came, _ = soundfile.read(io.BytesIO(wav(signals.programme(6, channels=6, seed=6))), dtype="int32")
+    query = [("file", f"s{storm.id}"), ("file", theme.id), (f"label-s{storm.id}", "All"), (f"place-s{storm.id}", 1)]
+    page = client.get(f"/jobs/{job.id}/handover").text
+    assert f'value="s{storm.id}"' in page
+    for recipe, expected, kind in (
+        (None, came, "int32"),
+        ([{"do": "keep", "channels": [3]}], came[:, 2:3], "int32"),
+        ([{"do": "mix", "rows": [[0, 0, -0.5, 0, 0, 0]], "layout": "mono"}], -0.5 * came[:, 2:3] / 2**31, "float64"),
+    ):
+        give_recipe(storm, recipe and json.dumps(recipe), "Own")
+        answer = client.get(f"/jobs/{job.id}/joined.wav", query_string=query)
+        path = tmp_path / f"{kind}.wav"
+        path.write_bytes(answer.data)
+        every, pair = programmes_of(path).programmes
+        read, _ = soundfile.read(path, dtype=kind)
+        assert (every.label, pair.label) == ("All", "Theme")
+        assert np.array_equal(read[:, : len(every.channels)], expected)
+    assert not list(config.uploads_folder.glob(".*.part"))
+
+
 def test_what_does_not_fit_in_one_file_is_said(client, job, two, config, work_off):
     storm, theme = two["Storm"], two["Theme"]
     answer = client.get(f"/jobs/{job.id}/joined.wav", query_string={"file": storm.id}, headers=JSON)
@@ -198,3 +225,45 @@ def test_what_does_not_fit_in_one_file_is_said(client, job, two, config, work_of
     query = {"file": [storm.id, theme.id]}
     assert client.get(f"/jobs/{job.id}/joined.wav", query_string=query, headers=JSON).status_code == 422
     assert not list(config.uploads_folder.glob("*.part"))
+
+
+def test_what_is_to_go_in_one_file_is_looked_at_and_drawn_before_it_is_written(client, job, two):
+    storm, theme = two["Storm"], two["Theme"]
+    query = [("file", storm.id), ("file", theme.id), (f"label-{storm.id}", "Full mix")]
+    at = f"/jobs/{job.id}/joined.wav"
+    assert client.get(at, query_string=[*query, ("check", "")], headers=JSON).json == {"problem": ""}
+    ribbon = client.get(f"/jobs/{job.id}/ribbon", query_string=query).text
+    assert ribbon.count('class="programme"') == 2
+    assert "Full mix" in ribbon
+    assert ">8</text>" in ribbon
+    for more, sentence in (
+        ([("start", "25:00:00:00")], "There is no 25:00:00:00"),
+        ([("start", "10:00:00:00"), ("guard-s", "-1")], "A guard time"),
+        ([("start", "10:00:00:00"), ("frame-rate", "26")], "no such frame rate"),
+    ):
+        query_string = [*query, ("check", ""), *more]
+        answer = client.get(f"/jobs/{job.id}/joined.wav", query_string=query_string, headers=JSON)
+        assert sentence in answer.json["problem"]
+
+
+def test_a_contribution_is_written_with_its_start_or_refused_before_it_is_sent(client, job, two, tmp_path):
+    storm, theme = two["Storm"], two["Theme"]
+    chosen = [("file", storm.id), ("file", theme.id), ("start", "10:00:00:00"), ("guard-s", "1.5")]
+    answer = client.get(f"/jobs/{job.id}/joined.wav", query_string=chosen)
+    path = tmp_path / "c.wav"
+    path.write_bytes(answer.data)
+    told = told_by(path)
+    assert (told.rate.name, told.start) == ("25", "10:00:00:00")
+    assert told.guard_frames == 38 * 1_920  # brought up to whole pictures
+    for data, sentence in (
+        ([*chosen[:2], ("address", "http://x.example/y")], "says when it begins"),
+        ([*chosen, ("address", "nowhere")], "address"),
+        ([chosen[0], chosen[2], ("address", "http://x.example/y")], "two files at least"),
+    ):
+        fields = {}
+        for key, value in data:
+            fields.setdefault(key, []).append(value)
+        answer = client.post(f"/jobs/{job.id}/contributions", data=fields, headers=JSON)
+        assert answer.status_code == 422
+        assert sentence in answer.json["error"]["message"]
+    assert sendings_of(job.id) == []

@@ -25,6 +25,7 @@ from nicelevel.store.specs import keep_version, spec_of
 from nicelevel.web.board import board_of
 from nicelevel.work import tasks
 from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders, enqueue_source, measure_again
+from nicelevel.work.reconcile import requeue_forgotten
 from tests import signals
 
 from .conftest import WAV_FEED
@@ -289,3 +290,20 @@ def test_what_follows_from_being_measured_is_done_whole_or_not_at_all(take_in, w
     work_off()
     assert find_source(source.id).recipe_name == "Clean head"
     assert {each.state for each in deliverables_of(job.id)} == {"proved"}
+
+
+def test_what_nobody_asks_for_any_more_before_it_is_made_is_forgotten(take_in, work_off, store, job):
+    """Or it would be found without a job, and be queued again, for ever."""
+    source = take_in("song.wav", signals.programme(2, seed=4))
+    work_off()
+    for db in (-3.0, -4.0):
+        _give(source, {"do": "gain", "db": db})
+        enqueue_preparations(job.id, store)
+    work_off()
+    assert [each.state for each in Preparing.select()] == ["done"]
+    assert requeue_forgotten() == 0
+    _give(source, {"do": "gain", "db": -3.0})
+    enqueue_preparations(job.id, store)
+    work_off()
+    assert {each.state for each in Preparing.select()} == {"done"}
+    assert all(is_measured(each.digest) for each in Preparing.select())

@@ -10,16 +10,26 @@ from dataclasses import replace
 import pytest
 from werkzeug.serving import make_server
 
+from nicelevel.core.contribution import Wanted
 from nicelevel.core.digest import sha256_of
 from nicelevel.core.errors import StoppedError
 from nicelevel.core.specs import parse_spec
 from nicelevel.desk.planning import plans_of
 from nicelevel.handover import receiver
+from nicelevel.handover.joined import contribution_json, parts_of_deliverables
 from nicelevel.handover.receiver import Receiver, ReceiverError, shown_address
 from nicelevel.stand_ins.receiving_desk.app import create_desk
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import add_destination, destinations_of, make_job
-from nicelevel.store.sendings import begin_sending, end_sending, find_sending, save_sending, sendings_of
+from nicelevel.store.models import Deliverable
+from nicelevel.store.sendings import (
+    begin_sending,
+    end_sending,
+    find_sending,
+    latest_address,
+    save_sending,
+    sendings_of,
+)
 from nicelevel.store.sets import link_set
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import keep_version
@@ -328,3 +338,34 @@ def test_a_file_per_channel_of_a_mix_and_its_stem_is_accepted(store, tmp_path, d
     assert kept.state == "accepted"
     names = {f"{title}_split.{channel}.wav" for title in ("Ferry mix", "Ferry strings") for channel in "LR"}
     assert {each["path"] for each in kept.answer["files"]} == {f"A file per channel/{name}" for name in names}
+
+
+def test_a_contribution_is_written_sent_and_answered_with_reasons(store, tmp_path, work_off, desk, config):
+    """Full resolution of a mix in 5.1 and one in stereo; the desk looks at what it hears."""
+    made = make_job("Contributed", None, ["full-resolution"])
+    for name, channels in (("Full mix", 6), ("For two", 2)):
+        path = signals.write(tmp_path / f"{name}.wav", signals.programme(5, channels=channels, seed=channels))
+        digest, size_bytes = sha256_of(path), path.stat().st_size
+        store.adopt(path, digest)
+        enqueue_source(made.id, f"{name}.wav", digest, size_bytes)
+    work_off()
+    for source in sources_of(made.id):
+        enqueue_renders(source, destinations_of(made.id)[0], store)
+    work_off()
+    parts = parts_of_deliverables(deliverables_of(made.id), config.deliverables_folder)
+    parts.sort(key=lambda part: part.label, reverse=True)
+    told = contribution_json(parts, Wanted("25", "10:00:00:00", 2.0))
+    sending = enqueue_sending(made, desk.replace("/packages", "/contributions"), told)
+    work_off()
+    kept = find_sending(sending.id)
+    assert kept.state == "rejected"
+    assert "Full mix: LFE holds more than bass" in kept.answer["reasons"][0]
+    assert [each["path"] for each in kept.contents] == [each.file_name for each in parts]
+    assert latest_address() is None  # a package was sent nowhere
+    assert not list(config.uploads_folder.glob("*.part"))
+    Deliverable.update(state="failed").where(Deliverable.id == int(parts[0].key)).execute()
+    again = enqueue_sending(made, desk, told)
+    work_off()
+    kept = find_sending(again.id)
+    assert kept.state == "failed"
+    assert "not there any more" in kept.error_message

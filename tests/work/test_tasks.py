@@ -36,7 +36,8 @@ from nicelevel.work.enqueue import (
     enqueue_sum_check,
 )
 from nicelevel.work.worker import rescue_stalled
-from tests import reference, signals
+from tests import episodes, reference, signals
+from tests.speech_and_music import talk
 
 from .conftest import WAV_FEED
 
@@ -443,3 +444,30 @@ def test_a_draft_for_another_rate_is_judged_at_that_rate(take_in, work_off, stor
     assert draft.predicted.source.sample_rate_hz == 44_100
     with pytest.raises(NotPreparedError, match="resampled to 44100 Hz"):
         plans(described, prepared_signals(Contents(source.digest), store), spec)
+
+
+BY_SPEECH = WAV_FEED.replace("[loudness]", '[loudness]\nmeasure = "dialogue"')
+
+
+def test_what_is_levelled_by_speech_is_listened_to_in_the_background(take_in, work_off, store, job):
+    """Two destinations, one at another rate: heard once for each signal, and nothing is made of the source itself."""
+    keep_version("spoken", BY_SPEECH)
+    keep_version("spoken-44", BY_SPEECH.replace('"pcm_16"', '"pcm_16"\nsample_rate = 44100'))
+    places = [add_destination(job.id, slug) for slug in ("spoken", "spoken-44")]
+    voice, _ = talk(37, 24)
+    source = take_in("talk.wav", 0.2 * voice, rate=episodes.RATE_HZ)
+    work_off()
+    work_off()
+    for place in places:
+        spec = spec_of(place.spec)
+        plan = plans_of(find_source(source.id), spec, store)[0]
+        assert plan.verdict.meets
+        assert plan.predicted.dialogue_lufs == pytest.approx(spec.loudness.target, abs=0.01)
+        (queued,) = enqueue_renders(find_source(source.id), place, store)
+        work_off()
+        made = Deliverable.get_by_id(queued.id)
+        assert made.state == "proved"
+        assert made.measured["dialogue_lufs"] == pytest.approx(spec.loudness.target, abs=0.1)
+        assert made.findings[0]["rule"] == "dialogue"
+        assert is_as_planned(made, plans_of(find_source(source.id), spec, store))
+    assert len(list(store.digests())) == 2  # the file, and what it is at 44.1 kHz

@@ -7,6 +7,7 @@ from typing import Literal
 
 from ..signals.timeline import UNMOVED, Timeline
 from ..values import OutputFormat
+from .beside import files_of
 from .tags import Artwork, can_hold, read_tags, tag_dialect, write_tags
 from .wave_chunks import (
     INFO_IDS,
@@ -42,7 +43,8 @@ class Carried:
 
 
 def read_metadata(path: Path) -> Metadata:
-    """What a file says about itself; nothing where it cannot be understood."""
+    """What a file says about itself; nothing where it cannot be understood. Of several side by side the first one."""
+    path = files_of(path)[0]
     chunks = read_chunks(path, (b"bext", b"cue ", b"adtl", b"INFO"))
     tags, artwork = read_tags(path)
     tags = read_info(chunks.get(b"INFO", b"")) | tags

@@ -3,7 +3,7 @@
 import errno
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from types import TracebackType
 from typing import Any
@@ -23,9 +23,11 @@ from ..errors import (
 )
 from ..units import seconds_from_frames
 from ..values import Shape, Source
+from .beside import decoder_beside, is_beside, open_beside
 from .blocks import Block, Decoder, truncated
 from .codes import CodeBuffer, Coding
-from .headers import read_header
+from .headers import Header, read_header
+from .mp3_frames import counted_frames
 from .ogg import ending_of
 from .raw_pcm import RawDecoder, describe_raw
 from .selected import Selected
@@ -150,8 +152,15 @@ def take_in(path: str | Path) -> Audio:
     Raises the NiceLevelError named for the cause where it cannot be used.
     """
     path = Path(path)
-    size_bytes = _size_of(path)
-    decoder = _open(path, size_bytes)
+    return _sensible(open_beside(path, _open) if is_beside(path) else _open(path))
+
+
+def take_in_beside(layout: str, paths: Sequence[Path]) -> Audio:
+    """Open files of one channel as the channels of one signal, in the order of a layout. Raises as `take_in`."""
+    return _sensible(decoder_beside(paths[0], layout, paths, _open))
+
+
+def _sensible(decoder: Decoder) -> Audio:
     try:
         _check_sense(decoder.source)
     except NiceLevelError:
@@ -178,8 +187,9 @@ def _size_of(path: Path) -> int:
     return size_bytes
 
 
-def _open(path: Path, size_bytes: int) -> Decoder:
+def _open(path: Path) -> Decoder:
     """The decoder for a file: our own for plain samples, then libsndfile, FFmpeg's libraries where that cannot."""
+    size_bytes = _size_of(path)
     try:
         with path.open("rb") as file:
             header = read_header(file, size_bytes)
@@ -192,6 +202,8 @@ def _open(path: Path, size_bytes: int) -> Decoder:
     described = describe_raw(path, size_bytes, header) if header else None
     if header is not None and described is not None:
         return RawDecoder(described, header)
+    if header is not None and header.container == "mp3":
+        return _mp3(path, size_bytes, header)
     if header is not None and not _is_alac_in_caf(start):
         decoder = SoundfileDecoder(path, size_bytes, header)
         if decoder.source.frames > MOST_FRAMES:
@@ -201,6 +213,21 @@ def _open(path: Path, size_bytes: int) -> Decoder:
             return decoder
         decoder.close()
     return _with_counted_frames(path, size_bytes, start)
+
+
+def _mp3(path: Path, size_bytes: int, header: Header) -> Decoder:
+    """By libsndfile, whose guess at a length that the file does not state is not believed."""
+    counted = counted_frames(path)
+    decoder = SoundfileDecoder(path, size_bytes, header)
+    if counted is None or counted == decoder.source.frames:
+        return decoder
+    decoder.close()
+    if counted < decoder.source.frames:
+        return SoundfileDecoder(path, size_bytes, replace(header, promised_frames=counted))
+    # It would read no further than it guessed.
+    from .with_av import AvDecoder
+
+    return AvDecoder(path, size_bytes, "mp3", counted)
 
 
 def _with_counted_frames(path: Path, size_bytes: int, start: bytes) -> Decoder:

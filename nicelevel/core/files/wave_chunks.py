@@ -28,6 +28,7 @@ INFO_IDS = {
 }
 
 _BEXT_BYTES = 602
+_DESCRIPTION_BYTES = 256
 _TIME_AT, _LOUDNESS_AT = 338, 412
 _LONGEST_CHUNK = 16 * 1024 * 1024
 _NO_LOUDNESS = 0x7FFF
@@ -144,6 +145,22 @@ def moved_bext(body: bytes, from_rate_hz: int, to_rate_hz: int, later_s: Fractio
     struct.pack_into("<QH", head, _TIME_AT, max(0, round((Fraction(frames, from_rate_hz) + later_s) * to_rate_hz)), 2)
     struct.pack_into("<5h", head, _LOUDNESS_AT, *[_NO_LOUDNESS] * 5)
     return bytes(head) + body[_BEXT_BYTES:]
+
+
+def new_bext(description: str, time_reference: int, reading: Reading) -> bytes:
+    """A `bext` body of version 2 without dates. time_reference: frames since midnight."""
+    body = bytearray(_BEXT_BYTES)
+    said = description.encode("ascii", "replace")[:_DESCRIPTION_BYTES]
+    body[: len(said)] = said
+    struct.pack_into("<QH", body, _TIME_AT, time_reference, 2)
+    struct.pack_into("<5h", body, _LOUDNESS_AT, *_hundredths(reading))
+    return bytes(body)
+
+
+def time_reference_of(bext: bytes) -> int:
+    """Frames since midnight. Raises struct.error where it is cut off."""
+    (frames,) = struct.unpack_from("<Q", bext, _TIME_AT)
+    return int(frames)
 
 
 def set_bext_loudness(path: Path, reading: Reading) -> None:

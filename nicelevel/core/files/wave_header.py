@@ -18,13 +18,18 @@ _GUID_TAIL = bytes.fromhex("000000001000800000aa00389b71")
 
 
 def wave_header(
-    output: OutputFormat, data_bytes: int, more: Sequence[tuple[bytes, bytes]] = (), big_magic: bytes = b"RF64"
+    output: OutputFormat,
+    data_bytes: int,
+    more: Sequence[tuple[bytes, bytes]] = (),
+    big_magic: bytes = b"RF64",
+    is_big: bool = False,
 ) -> bytes:
     """Everything up to and with the head of the data chunk.
 
-    more: further chunks before the samples; big_magic: RF64 or BW64 (ITU-R BS.2088), once it passes 4 GiB.
+    more: further chunks before the samples; big_magic: RF64 or BW64 (ITU-R BS.2088), once it passes 4 GiB; is_big:
+    or anyway.
     """
-    big = container_of(output, data_bytes) == "rf64"
+    big = is_big or container_of(output, data_bytes) == "rf64"
     frames = data_bytes // block_bytes(output)
     chunks = _chunk(b"fmt ", _format_body(output))
     if output.bits is None:

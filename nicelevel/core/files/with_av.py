@@ -76,8 +76,9 @@ class AvDecoder:
 
     opens_at_once, is_coded = False, True
 
-    def __init__(self, path: Path, size_bytes: int, demuxer: str) -> None:
-        self._path, self._demuxer = path, demuxer
+    def __init__(self, path: Path, size_bytes: int, demuxer: str, known_frames: int | None = None) -> None:
+        """known_frames: its length, where that is known from elsewhere."""
+        self._path, self._demuxer, self._known_frames = path, demuxer, known_frames
         self._container = _open(path, demuxer)
         try:
             self._stream = self._container.streams.audio[0]
@@ -192,7 +193,7 @@ class AvDecoder:
         """The exact length where the container states it in frames, else by decoding once; with the mean bit rate."""
         self.source = source
         self._dtype = np.dtype(np.float32)
-        stated = self._stated_frames(source.sample_rate_hz)
+        stated = self._known_frames or self._stated_frames(source.sample_rate_hz)
         coded_bytes, counted = self._count(decode=stated is None)
         frames = counted if stated is None else stated
         if frames == 0:

@@ -76,7 +76,7 @@ class PlanProgramme:
         output = self._plan.output
         if self._finish == "rounded" and output.bits:
             return self._rounded(output, first, last)
-        if self._finish == "coded" and output.is_lossy:
+        if self._finish == "coded" and output.is_lossy and not output.in_steps:
             return self._coded(first, last)
         return self._exact(first, last)
 
@@ -223,11 +223,14 @@ def for_two(block: Block, layout: Layout) -> Samples:
     if len(layout.positions) == 2:
         return samples
     try:
-        matrix = _fold(layout)
+        matrix = fold_for_two(layout)
     except UnsupportedError:
         return samples[:, [0, min(1, samples.shape[1] - 1)]]
     return samples @ matrix.T
 
 
-def _fold(layout: Layout) -> NDArray[np.float64]:
+def fold_for_two(layout: Layout) -> NDArray[np.float64]:
+    """2 × channels: what two loudspeakers get of each. Raises UnsupportedError where the layout is not known."""
+    if len(layout.positions) == 2:
+        return np.eye(2)
     return fold_matrix(layout, layout_of_name("stereo"), Fold(layout="stereo"))

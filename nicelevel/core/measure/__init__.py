@@ -13,7 +13,7 @@ from .hop_files import HopFiles
 from .meter import Meter
 
 BLOCK_FRAMES = 1 << 17
-METER_VERSION = 9
+METER_VERSION = 10
 """Raised whenever a reading of the same file would come out differently: kept readings are then made anew."""
 
 

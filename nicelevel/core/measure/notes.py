@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ..files.beside import files_of
 from ..files.ogg import ending_of
 from ..units import ratio_from_db
 from ..values import Note, Place, Reading
@@ -240,7 +241,7 @@ def _limiter_left_on(reading: Reading) -> Note | None:
 
 def _without_end(reading: Reading) -> Note | None:
     source = reading.source
-    if source.container == "ogg" and ending_of(source.path) == "without an end":
+    if source.container == "ogg" and any(ending_of(each) == "without an end" for each in files_of(source.path)):
         return Note("without_end", "The stream does not say that it ends here: it may have been cut off.")
     return None
 

@@ -21,6 +21,8 @@ def resolve_format(source: Source, candidate: Format, spec: Spec) -> OutputForma
 
     Where the spec has a largest size and the format names no bit rate, it gets the highest that fits.
     """
+    if spec.method.allow == "steps":
+        return _in_steps(source, candidate)
     encoding, lossless = _encoding(source, candidate), _lossless(candidate)
     asked_hz = source.sample_rate_hz if candidate.sample_rate == "keep" else candidate.sample_rate
     rate_hz = coded_rate_hz(encoding, asked_hz) if candidate.sample_rate == "keep" else asked_hz
@@ -43,6 +45,17 @@ def resolve_format(source: Source, candidate: Format, spec: Spec) -> OutputForma
     if reason := unwritable(output):
         raise UnsupportedError(reason)
     return output
+
+
+def _in_steps(source: Source, candidate: Format) -> OutputFormat:
+    """The MP3 that a source is, its level moved in its frames. Raises UnsupportedError where it is none."""
+    if source.encoding != "mp3" or source.container != "mp3":
+        raise UnsupportedError("Level without re-encoding is for MP3 alone: this was coded in another way.")
+    if source.recipe:
+        raise UnsupportedError("Level without re-encoding leaves all else as it is: this one has steps of its own.")
+    kbps, dither = source.bitrate_kbps, "none"
+    made = OutputFormat("mp3", "mp3", source.sample_rate_hz, source.layout, dither, kbps, in_steps=True)
+    return replace(made, format_key=candidate.key)
 
 
 def outputs_of(source: Source, candidate: Format, spec: Spec) -> tuple[OutputFormat, ...]:

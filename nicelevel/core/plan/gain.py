@@ -4,6 +4,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from ..mp3.frames import STEP_DB
 from ..prepare import Measured
 from ..shaping import most_steps
 from ..specs import Spec
@@ -39,6 +40,15 @@ def gain_range(measured: Measured, spec: Spec, output: OutputFormat) -> GainRang
     return GainRange(low, wanted, high, ceiling, {name: required for name, required, _ in ceilings})
 
 
+def in_steps_db(allowed: GainRange) -> float:
+    """The whole steps that come nearest to the target and pass no ceiling, in dB."""
+    wanted = min(allowed.wanted, allowed.high)
+    steps = round(wanted / STEP_DB) if math.isfinite(wanted) else 0
+    while steps * STEP_DB > allowed.high and math.isfinite(allowed.high):
+        steps -= 1
+    return steps * STEP_DB
+
+
 def _target_range(measured: Measured, spec: Spec) -> tuple[float, float, float]:
     if spec.loudness is None:
         return -math.inf, 0.0, math.inf
@@ -47,9 +57,10 @@ def _target_range(measured: Measured, spec: Spec) -> tuple[float, float, float]:
     level = MEASURES[spec.loudness.measure](reading)
     if math.isinf(level):
         return math.inf, math.inf, math.inf
-    if spec.loudness.measure != "integrated":
+    by_blocks = {"integrated": measured.blocks, "dialogue": measured.spoken_blocks}.get(spec.loudness.measure)
+    if by_blocks is None:
         return target - tolerance - level, target - level, target + tolerance - level
-    low, wanted, high = (measured.blocks.gain_to_reach(target + off) for off in (-tolerance, 0.0, tolerance))
+    low, wanted, high = (by_blocks.gain_to_reach(target + off) for off in (-tolerance, 0.0, tolerance))
     return low, wanted, high
 
 

@@ -19,6 +19,7 @@ from ..measure.gating import (
 from ..measure.hop_peaks import KEPT_DB
 from ..prepare import Measured
 from ..specs import Spec
+from ..speech import spoken_lufs
 from ..units import db_from_energy
 from ..values import Limiter, Limiting, PeakKind, Plan
 from .limiter import AfterCurve, Envelope, Limited
@@ -26,7 +27,7 @@ from .limiter import AfterCurve, Envelope, Limited
 HELD_BY_LIMITER = frozenset({"max_true_peak_dbtp", "max_sample_peak_dbfs", "full_scale"})
 """The ceilings that a limiter can hold."""
 
-LIMITED_MEASURES = frozenset({"integrated", "max_short_term", "rms"})
+LIMITED_MEASURES = frozenset({"integrated", "dialogue", "max_short_term", "rms"})
 """The measures that can be brought to a target by a limiter; a peak is brought there by gain."""
 
 MARGIN_DB = 0.02
@@ -207,4 +208,6 @@ def level_after(measure: str, measured: Measured, left: AfterCurve) -> float:
         return measured.reading.rms_dbfs + db_from_energy(ratio)
     if measure == "max_short_term":
         return loudest_lufs(left.energies, SHORT_TERM_HOPS)
+    if measure == "dialogue":
+        return spoken_lufs(left.blocks, measured.speech or ())
     return integrated_lufs(left.blocks)

@@ -15,7 +15,7 @@ from ..specs.format_words import format_name
 from ..specs.spec import Format
 from ..values import Action, Limiting, OutputFormat, Plan, Reading, Source
 from .formats import dithers, in_one_file, left_out, outputs_of, resolve_format
-from .gain import GainRange, gain_range
+from .gain import GainRange, gain_range, in_steps_db
 from .limit import HELD_BY_LIMITER, LIMITED_MEASURES, limit_to_target
 from .per_channel import channel_plans
 from .predict import after_gain, after_limiting, in_format
@@ -125,6 +125,8 @@ def _land(measured: Measured, spec: Spec, output: OutputFormat, allowed: GainRan
     if math.isinf(allowed.low) and allowed.low > 0.0:
         return _Landing("cannot_meet", 0.0, after_gain(measured, 0.0))
     gain_db = min(allowed.wanted, allowed.high)
+    if output.in_steps:
+        gain_db = in_steps_db(allowed)
     if gain_db >= allowed.low:
         return _Landing("gain", gain_db, after_gain(measured, gain_db))
     if _may_limit(spec, allowed) and measured.hops:

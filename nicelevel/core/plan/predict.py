@@ -33,6 +33,7 @@ def after_gain(measured: Measured, gain_db: float) -> Reading:
         true_peak_per_channel_dbtp=tuple(peak + gain_db for peak in reading.true_peak_per_channel_dbtp),
         sample_peak_dbfs=reading.sample_peak_dbfs + gain_db,
         rms_dbfs=reading.rms_dbfs + gain_db,
+        dialogue_lufs=None if measured.speech is None else measured.spoken_blocks.integrated_lufs(gain_db),
     )
 
 
@@ -52,6 +53,7 @@ def after_limiting(measured: Measured, gain_db: float, limited: Limited) -> Read
         ),
         sample_peak_dbfs=min(reading.sample_peak_dbfs + gain_db, sample_peak_dbfs),
         rms_dbfs=level_after("rms", measured, limited.left),
+        dialogue_lufs=None if measured.speech is None else level_after("dialogue", measured, limited.left),
     )
 
 
@@ -100,6 +102,6 @@ def in_format(measured: Measured, reading: Reading, output: OutputFormat, gain_d
         bitrate_kbps=output.bitrate_kbps,
         size_bytes=size.size_bytes,
         size_is_estimate=size.is_estimate,
-        dialnorm_db=dialnorm_of(reading.integrated_lufs) if states_level else output.dialnorm_db,
+        dialnorm_db=dialnorm_of(reading.level_to_state_lufs) if states_level else output.dialnorm_db,
     )
     return replace(reading, source=written)

@@ -3,6 +3,7 @@
 import math
 
 from ..codecs import MOST_CHANNELS, coded_rate_hz, highest_kbps
+from ..mp3.frames import STEP_DB
 from ..specs.judge import LIMITS, MEASURES
 from ..specs.spec import MEASURE_UNITS, Spec
 from ..values import Finding, Plan, Reading, Source
@@ -42,9 +43,13 @@ def _level_sentences(
     reading: Reading, spec: Spec, plan: Plan, allowed: GainRange, needed_db: float | None
 ) -> list[str]:
     if spec.loudness and math.isinf(MEASURES[spec.loudness.measure](reading)):
+        if spec.loudness.measure == "dialogue":
+            return ["Nobody speaks in it, so there is no level of speech to bring to the target."]
         return ["Nothing here is loud enough to be measured, so there is no level to bring to the target."]
     if plan.action == "as_is":
         return [_as_it_is(reading, spec)]
+    if plan.output.in_steps:
+        return [_by_steps(reading, spec, plan)]
     if plan.action == "gain":
         return [_by_gain(reading, spec, plan, allowed.ceiling)]
     if plan.limiting and spec.loudness:
@@ -60,11 +65,16 @@ def _by_limiting(reading: Reading, spec: Spec, plan: Plan) -> str:
     places = len(limiting.places)
     where = f", in {places} place{'s' if places != 1 else ''}" if places else ""
     return (
-        f"Gain of {change(plan.gain_db)} dB and a limiter bring the programme from "
+        f"Gain of {change(plan.gain_db)} dB and a limiter bring {_subject(spec)} from "
         f"{_level(reading, spec, unit=False)} to {_level(plan.predicted, spec)}. "
         f"The limiter takes up to {figure(limiting.depth_db)} dB and works "
         f"{_percent(limiting.share_ratio)} of the time{where}."
     )
+
+
+def _subject(spec: Spec) -> str:
+    """What a target is about."""
+    return "what is spoken" if spec.loudness and spec.loudness.measure == "dialogue" else "the programme"
 
 
 def _without_limiting(reading: Reading, spec: Spec, allowed: GainRange) -> str:
@@ -99,11 +109,26 @@ def _as_it_is(reading: Reading, spec: Spec) -> str:
     return f"It lands as it is: {_level(reading, spec)} is within {_target(reading, spec)}."
 
 
+def _by_steps(reading: Reading, spec: Spec, plan: Plan) -> str:
+    """What whole steps come to, how far that is from the target, and that nothing else changes."""
+    steps, predicted = round(plan.gain_db / STEP_DB), plan.predicted
+    step = "1 step" if abs(steps) == 1 else f"{abs(steps)} steps"
+    said = f"{change(plan.gain_db)} dB, {step} {'up' if steps > 0 else 'down'}, without re-encoding: "
+    if spec.loudness is None:
+        return f"{said}its true peak is then {figure(predicted.true_peak_dbtp)} dBTP."
+    off_db = MEASURES[spec.loudness.measure](predicted) - spec.loudness.target_for(reading.source.channels)
+    landed = f"{_subject(spec)} comes from {_level(reading, spec, unit=False)} to {_level(predicted, spec)}"
+    error = f"{figure(abs(off_db), 2)} dB {'over' if off_db > 0 else 'under'} the target"
+    if abs(off_db) <= spec.loudness.tolerance:
+        return f"{said}{landed}, {error}; a step is 1.505 dB."
+    return f"{said}{landed}, {error}: no whole step comes nearer without passing a ceiling."
+
+
 def _by_gain(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> str:
     predicted = plan.predicted
     if spec.loudness is None:
         return f"Gain of {change(plan.gain_db)} dB brings {_ceiling_name(ceiling)} under its ceiling."
-    start = f"Gain of {change(plan.gain_db)} dB brings the programme from {_level(reading, spec, unit=False)} to "
+    start = f"Gain of {change(plan.gain_db)} dB brings {_subject(spec)} from {_level(reading, spec, unit=False)} to "
     landed = f"{_level(predicted, spec)}; its true peak is then {figure(predicted.true_peak_dbtp)} dBTP."
     target = spec.loudness.target_for(reading.source.channels)
     if target - MEASURES[spec.loudness.measure](predicted) < 0.05:
@@ -123,7 +148,7 @@ def _short(reading: Reading, spec: Spec, plan: Plan, ceiling: str | None) -> lis
     unit = MEASURE_UNITS[spec.loudness.measure]
     wanted_db = plan.gain_db + missing_db
     return [
-        f"Gain of {change(wanted_db)} dB would bring the programme to {figure(target)} {unit}, "
+        f"Gain of {change(wanted_db)} dB would bring {_subject(spec)} to {figure(target)} {unit}, "
         f"but {_over_ceiling(reading, spec, wanted_db, ceiling)}.",
         f"By gain alone it reaches {_level(predicted, spec)}, {figure(missing_db)} dB short of the target. "
         f"A limiter, a mix with {figure(missing_db)} dB less peak, or a quieter destination would do.",

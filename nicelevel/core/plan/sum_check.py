@@ -7,7 +7,7 @@ residual that turns to silence when the stem is moved says by how much it is lat
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -18,7 +18,6 @@ from numpy.typing import NDArray
 from ..files.together import read_together
 from ..progress import Progress
 from ..units import db_from_energy, db_from_ratio
-from ..values import Source
 
 BLOCK_S, STEP_S = 4.0, 0.1
 SAME_DB = -60.0
@@ -63,21 +62,34 @@ def check_sum(
     Raises UnsupportedError, naming the file, where one of these differs; the errors of files that cannot be used.
     """
     with read_together((mix, *stems), BLOCK_S, titles) as (source, blocks):
-        sums, done = _Sums(len(stems), source), 0
-        for block in blocks:
-            sums.add(block)
-            done += block.shape[1]
-            if progress:
-                progress(done / source.frames)
+        return check_blocks(source.sample_rate_hz, len(stems), _told(blocks, source.frames, progress))
+
+
+def _told(
+    blocks: Iterator[NDArray[np.float64]], frames: int, progress: Progress | None
+) -> Iterator[NDArray[np.float64]]:
+    done = 0
+    for block in blocks:
+        yield block
+        done += block.shape[1]
+        if progress:
+            progress(done / frames)
+
+
+def check_blocks(rate_hz: int, stems: int, blocks: Iterable[NDArray[np.float64]]) -> SumCheck:
+    """The same of signals that lie side by side. blocks: (mix and each stem) × frames × channels, of any length."""
+    sums = _Sums(stems, rate_hz)
+    for block in blocks:
+        sums.add(block)
     return sums.verdict()
 
 
 class _Sums:
     """Energies and products of mix, residual and stems, gathered block by block."""
 
-    def __init__(self, stems: int, source: Source) -> None:
-        self._rate_hz = source.sample_rate_hz
-        self._reach = max(1, int(FARTHEST_S * source.sample_rate_hz))
+    def __init__(self, stems: int, rate_hz: int) -> None:
+        self._rate_hz = rate_hz
+        self._reach = max(1, int(FARTHEST_S * rate_hz))
         self._mix, self._residual = 0.0, 0.0
         self._stems, self._products = np.zeros(stems), np.zeros(stems)
         self._series: list[float] = []

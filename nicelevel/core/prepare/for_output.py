@@ -11,6 +11,7 @@ from ..steps.fold import Fold
 from ..steps.keep import Keep
 from ..steps.length import Length
 from ..steps.rate import Rate
+from ..steps.speech import Speech
 from ..values import OutputFormat, Shape, Source
 
 if TYPE_CHECKING:
@@ -20,7 +21,8 @@ if TYPE_CHECKING:
 def recipe_for(source: Source, output: OutputFormat, spec: "Spec") -> Recipe:
     """What is to be done to a source before it is levelled for an output.
 
-    Its own recipe, and after it what its format asks for, where that changes something.
+    Its own recipe, and after it what its format asks for, where that changes something; where the level is that of
+    speech, what hears it.
     """
     return (*source.recipe, *_asked(source.shape, output, spec))
 
@@ -35,6 +37,8 @@ def _asked(shape: Shape, output: OutputFormat, spec: "Spec") -> Iterator[Step]:
     frames = cut_frames(shape, rate_hz, spec)
     if frames is not None:
         yield Length(seconds=frames / rate_hz, fade_s=spec.method.closing_fade_s or 0.0)
+    if spec.loudness is not None and spec.loudness.measure == "dialogue":
+        yield Speech()
     if output.channel is not None:
         yield Keep(channels=(output.channel + 1,))
 

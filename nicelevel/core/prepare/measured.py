@@ -1,7 +1,7 @@
 """What is known of a prepared signal once it was measured, and measuring it."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -17,10 +17,12 @@ from ..measure.hop_files import Hops, open_hops
 from ..progress import Progress
 from ..signals import Kept, PastRangeError, Signal
 from ..signals.kept import bytes_of, coded_blocks, coding_to_keep, empty_codes
+from ..speech import spoken_blocks, spoken_lufs
 from ..steps import Chain, Recipe
 from ..steps.chain import described
+from ..steps.speech import SpeechFound
 from ..units import db_from_energies
-from ..values import Reading, Source
+from ..values import Place, Reading, Source
 
 STRETCH_S = 4
 """Shorter stretches than elsewhere: what is measured last waits until all is made."""
@@ -52,6 +54,16 @@ class Measured:
         """The 400 ms blocks of the two gates."""
         return SortedBlocks(gating_blocks(self.reading.curves.energies))
 
+    @property
+    def speech(self) -> tuple[Place, ...] | None:
+        """Where somebody speaks, in seconds; None where nobody listened for that."""
+        return speech_in(self.chain)
+
+    @cached_property
+    def spoken_blocks(self) -> SortedBlocks:
+        """The 400 ms blocks of what is spoken; none where nobody listened."""
+        return SortedBlocks(spoken_blocks(gating_blocks(self.reading.curves.energies), self.speech or ()))
+
     @cached_property
     def short_term_sorted(self) -> NDArray[np.float64]:
         """Energies of the 3 s windows every 100 ms, in ascending order: a gain does not change that."""
@@ -66,6 +78,20 @@ class Measured:
         _, step, counts = np.unique(np.round(levels_db / LEVEL_STEP_DB), return_inverse=True, return_counts=True)
         means_db = np.bincount(step, levels_db) / counts
         return dict(zip(means_db.tolist(), counts.tolist(), strict=True)), 1.0 - len(levels_db) / max(1, len(pairs))
+
+
+def speech_in(chain: Chain) -> tuple[Place, ...] | None:
+    """Where somebody speaks in what a chain makes, where it listens for that."""
+    heard = [each.found.places for each in chain.done if isinstance(each.found, SpeechFound)]
+    return heard[-1] if heard else None
+
+
+def with_speech(reading: Reading, chain: Chain) -> Reading:
+    """A reading with the loudness of what is spoken, where a chain listens for that."""
+    places = speech_in(chain)
+    if places is None:
+        return reading
+    return replace(reading, dialogue_lufs=spoken_lufs(gating_blocks(reading.curves.energies), places))
 
 
 MeasuredOf = Callable[[Recipe], Measured]
@@ -94,7 +120,8 @@ def prepare(
         except PastRangeError:
             reading, kept = _measure(path, chain, False, hops_folder, progress, most_kept_bytes)
     hops = open_hops(hops_folder) if hops_folder else None
-    return Measured(reading, chain or Chain(reading.source.shape), hops, kept)
+    chain = chain or Chain(reading.source.shape)
+    return Measured(with_speech(reading, chain), chain, hops, kept)
 
 
 def _measure(

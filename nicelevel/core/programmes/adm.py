@@ -7,9 +7,11 @@ Every loudspeaker is defined in full, none by the number of a common definition:
 import re
 import struct
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from fractions import Fraction
 from xml.etree import ElementTree
 
+from .levels import Levels, put_levels
 from .programme import Programme
 from .speakers import LABEL_PREFIX, is_lfe, speakers_of
 
@@ -20,7 +22,6 @@ FIRST_OWN = 0x1001
 MODEL = "ITU-R_BS.2076-2"
 LFE_LOW_PASS_HZ = 120
 HUNDRED_THOUSANDTHS = 100_000
-BEGIN = "00:00:00.00000"
 
 _NOT_IN_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 """What XML 1.0 has no place for (section 2.2)."""
@@ -28,11 +29,23 @@ _NOT_IN_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010fff
 Element = ElementTree.Element
 
 
+@dataclass(frozen=True)
+class Carried:
+    """levels: of each programme, to be stated; frame_rate, start: of the pictures that it goes with."""
+
+    levels: tuple[Levels, ...] = ()
+    frame_rate: str = ""
+    start: str = ""
+
+
 def adm_chunks(
-    programmes: Sequence[Programme], rate_hz: int, frames: int, bits: int
+    programmes: Sequence[Programme], rate_hz: int, span: tuple[int, int], bits: int, carried: Carried | None = None
 ) -> tuple[tuple[bytes, bytes], ...]:
-    """`chna` and `axml` of a file that holds these programmes, each channel in one of them at most."""
-    return (b"chna", _chna(programmes)), (b"axml", _axml(programmes, rate_hz, frames, bits))
+    """`chna` and `axml` of a file that holds these programmes, each channel in one of them at most.
+
+    span: the frames of the file from which to which they go.
+    """
+    return (b"chna", _chna(programmes)), (b"axml", _axml(programmes, rate_hz, span, bits, carried or Carried()))
 
 
 def _numbered(programmes: Sequence[Programme]) -> Iterator[tuple[int, Programme, int, list[int]]]:
@@ -54,22 +67,28 @@ def _chna(programmes: Sequence[Programme]) -> bytes:
     return struct.pack("<HH", len(channels), len(entries)) + b"".join(entries)
 
 
-def _axml(programmes: Sequence[Programme], rate_hz: int, frames: int, bits: int) -> bytes:
+def _axml(programmes: Sequence[Programme], rate_hz: int, span: tuple[int, int], bits: int, carried: Carried) -> bytes:
     root = Element("ebuCoreMain", {"xmlns": "urn:ebu:metadata-schema:ebuCore_2016", "xml:lang": "en"})
-    model = _within(
-        _within(_within(root, "coreMetadata"), "format"), "audioFormatExtended", version="ITU-R_BS.2076-2"
-    )
-    end = _time(Fraction(frames, rate_hz))
+    form = _within(_within(root, "coreMetadata"), "format")
+    if carried.start:
+        # Names of these elements from memory (EBU Tech 3293).
+        told = _within(form, "timecodeFormat")
+        _within(_within(told, "timecodeStart"), "timecode", carried.start)
+        _within(told, "frameRate", carried.frame_rate)
+    model = _within(form, "audioFormatExtended", version=MODEL)
+    begin, end, duration = (_time(Fraction(each, rate_hz)) for each in (*span, span[1] - span[0]))
     for number, each, _, _ in _numbered(programmes):
         names = {"audioProgrammeID": f"APR_{_hex(number)}", "audioProgrammeName": _in_xml(each.label)}
-        told = _within(model, "audioProgramme", **names, start=BEGIN, end=end)
+        told = _within(model, "audioProgramme", **names, start=begin, end=end)
         _within(told, "audioContentIDRef", f"ACO_{_hex(number)}")
+        if carried.levels:
+            put_levels(told, carried.levels[number - 1])
     for number, each, _, _ in _numbered(programmes):
         names = {"audioContentID": f"ACO_{_hex(number)}", "audioContentName": _in_xml(each.label)}
         _within(_within(model, "audioContent", **names), "audioObjectIDRef", f"AO_{_hex(number)}")
     for number, each, pack, tracks in _numbered(programmes):
         names = {"audioObjectID": f"AO_{_hex(number)}", "audioObjectName": _in_xml(each.label)}
-        told = _within(model, "audioObject", **names, start=BEGIN, duration=end)
+        told = _within(model, "audioObject", **names, start=begin, duration=duration)
         _within(told, "audioPackFormatIDRef", _pack(pack))
         for track in tracks:
             _within(told, "audioTrackUIDRef", _uid(track))

@@ -17,7 +17,7 @@ from ..files.wave_header import wave_header
 from ..files.write import packed
 from ..progress import Progress, share_of
 from ..values import OutputFormat, Source
-from .adm import adm_chunks
+from .adm import Carried, adm_chunks
 from .found import programmes_of
 from .in_step import BLOCK_SAMPLES, InStep, PartError
 from .programme import MOST_CHANNELS, Programme
@@ -36,7 +36,27 @@ class Joined:
     notes: tuple[str, ...]
 
 
-def join(paths: Sequence[Path], to: Path, labels: Sequence[str] = (), progress: Progress | None = None) -> Joined:
+@dataclass(frozen=True)
+class Head:
+    """What a file has before its programmes: frames of silence, chunks beside their description, what that states
+    more; is_bw64: as BW64 whatever its size."""
+
+    guard_frames: int = 0
+    chunks: tuple[tuple[bytes, bytes], ...] = ()
+    carried: Carried | None = None
+    is_bw64: bool = False
+
+
+PLAIN = Head()
+
+
+def join(
+    paths: Sequence[Path],
+    to: Path,
+    labels: Sequence[str] = (),
+    progress: Progress | None = None,
+    head: Head = PLAIN,
+) -> Joined:
     """Write files side by side in their order, read back what was written and compare every sample.
 
     labels: of the files in their order, as far as they go; the others are called by their names. A file that holds
@@ -45,20 +65,23 @@ def join(paths: Sequence[Path], to: Path, labels: Sequence[str] = (), progress: 
     """
     found = [_described(number, path) for number, path in enumerate(paths)]
     sources = [source for source, _ in found]
-    _refuse_what_does_not_fit(sources)
+    refuse_what_does_not_fit(sources)
     programmes = tuple(_side_by_side(found, paths, labels))
     frames = max(each.frames for each in sources)
     output = wave_format(common_encoding(sources), sources[0].sample_rate_hz, _layout_of_all(programmes, sources))
     staged = StagedFile(to)
     try:
         with speaking_errors(to):
-            _write(paths, staged.path, output, frames, [each for each, _ in programmes], share_of(progress, 0.0, 0.5))
+            named = [each for each, _ in programmes]
+            _write(paths, staged.path, output, frames, named, head, share_of(progress, 0.0, 0.5))
         staged.settle()
-        _compare(paths, staged.path, output, share_of(progress, 0.5, 0.5))
+        _compare(paths, staged.path, output, head.guard_frames, share_of(progress, 0.5, 0.5))
         staged.publish()
     finally:
         staged.discard()
-    return Joined(to, sha256_of(to), frames, output, programmes, tuple(_filled_up(paths, sources, frames)))
+    return Joined(
+        to, sha256_of(to), head.guard_frames + frames, output, programmes, tuple(_filled_up(paths, sources, frames))
+    )
 
 
 def _described(number: int, path: Path) -> tuple[Source, tuple[Programme, ...]]:
@@ -70,7 +93,13 @@ def _described(number: int, path: Path) -> tuple[Source, tuple[Programme, ...]]:
     return found.source, found.programmes if found.are_named else ()
 
 
-def _refuse_what_does_not_fit(sources: Sequence[Source]) -> None:
+def header_of(number: int, path: Path) -> Source:
+    """What one of several files is by its header. Raises PartError."""
+    return _described(number, path)[0]
+
+
+def refuse_what_does_not_fit(sources: Sequence[Source]) -> None:
+    """Raises PartError where files cannot stand side by side; told by their headers."""
     rate_hz = sources[0].sample_rate_hz
     for number, each in enumerate(sources):
         if each.sample_rate_hz != rate_hz:
@@ -116,12 +145,16 @@ def _write(
     output: OutputFormat,
     frames: int,
     programmes: Sequence[Programme],
+    head: Head,
     progress: Progress | None,
 ) -> None:
-    chunks = adm_chunks(programmes, output.sample_rate_hz, frames, sample_bits(output))
-    size_bytes = data_bytes(output, frames)
+    span = head.guard_frames, head.guard_frames + frames
+    described = adm_chunks(programmes, output.sample_rate_hz, span, sample_bits(output), head.carried)
+    size_bytes = data_bytes(output, span[1])
     with ExitStack() as opened, to.open("wb") as file:
-        file.write(wave_header(output, size_bytes, chunks, b"BW64"))
+        file.write(wave_header(output, size_bytes, (*head.chunks, *described), b"BW64", head.is_bw64))
+        for first, last in _blocks(head.guard_frames, output):
+            file.write(b"\0" * data_bytes(output, last - first))
         parts = [InStep(opened.enter_context(take_in(path)), number) for number, path in enumerate(paths)]
         for first, last in _blocks(frames, output):
             file.write(packed(np.concatenate([each.words(last - first, output) for each in parts], axis=1), output))
@@ -135,11 +168,16 @@ def _blocks(frames: int, output: OutputFormat) -> Iterator[tuple[int, int]]:
     return ((first, min(first + size, frames)) for first in range(0, frames, size))
 
 
-def _compare(paths: Sequence[Path], written: Path, output: OutputFormat, progress: Progress | None) -> None:
-    """Raises DamagedError where what was written is not what was read, sample for sample."""
+def _compare(
+    paths: Sequence[Path], written: Path, output: OutputFormat, guard_frames: int, progress: Progress | None
+) -> None:
+    """Raises DamagedError where what was written is not silence and then what was read, sample for sample."""
     with ExitStack() as opened:
         whole = opened.enter_context(take_in(written))
-        frames, joined = whole.source.frames, InStep(whole)
+        frames, joined = whole.source.frames - guard_frames, InStep(whole)
+        for first, last in _blocks(guard_frames, output):
+            if joined.words(last - first, output).any():
+                raise DamagedError("What was written is not silent before it begins.")
         parts = [InStep(opened.enter_context(take_in(path)), number) for number, path in enumerate(paths)]
         for first, last in _blocks(frames, output):
             found = joined.words(last - first, output)

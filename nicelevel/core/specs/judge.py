@@ -20,6 +20,7 @@ DIALNORM_DB = 1.0
 
 MEASURES: dict[str, Callable[[Reading], float]] = {
     "integrated": lambda reading: reading.integrated_lufs,
+    "dialogue": lambda reading: -math.inf if reading.dialogue_lufs is None else reading.dialogue_lufs,
     "max_short_term": lambda reading: reading.max_short_term_lufs,
     "rms": lambda reading: reading.rms_dbfs,
     "sample_peak": lambda reading: reading.sample_peak_dbfs,
@@ -128,7 +129,7 @@ def _durations_finding(reading: Reading, durations_s: tuple[float, ...]) -> Find
 
 def _dialnorm_findings(reading: Reading, spec: Spec) -> Iterator[Finding]:
     """Of what is delivered as AC-3: the level that it states must be the one it has, or players are misled."""
-    stated_db, lufs = reading.source.dialnorm_db, reading.integrated_lufs
+    stated_db, lufs = reading.source.dialnorm_db, reading.level_to_state_lufs
     if reading.source.encoding != "ac3" or not any(each.encoding == "ac3" for each in spec.formats):
         return
     text = f"stated dialogue level within {DIALNORM_DB:g} dB of the measured loudness"

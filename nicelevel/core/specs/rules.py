@@ -23,6 +23,7 @@ _SCALES, _RANGE = "EBU Tech 3341", "EBU Tech 3342"
 RULES = {
     # what may be the measure of the target
     "integrated": Rule("Programme loudness", "LUFS", "integrated_lufs", _LOUDNESS),
+    "dialogue": Rule("Loudness of speech", "LUFS", "dialogue_lufs", _LOUDNESS),
     "max_short_term": Rule("Loudest 3 s", "LUFS", "max_short_term_lufs", _SCALES),
     "rms": Rule("Level, RMS", "dBFS", "rms_dbfs"),
     "sample_peak": Rule("Sample peak", "dBFS", "sample_peak_dbfs"),

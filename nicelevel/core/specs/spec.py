@@ -16,7 +16,7 @@ from ..toml import parse_toml
 from ..values import LOSSY
 from .rules import RULES
 
-Measure = Literal["integrated", "max_short_term", "rms", "sample_peak", "true_peak"]
+Measure = Literal["integrated", "dialogue", "max_short_term", "rms", "sample_peak", "true_peak"]
 Container = Literal["wav", "aiff", "caf", "flac", "m4a", "mp3", "ogg", "ac3"]
 Encoding = Literal[
     "keep", "pcm_16", "pcm_24", "pcm_32", "float_32", "float_64",
@@ -83,7 +83,7 @@ class Limits(_Table):
 
 
 class Method(_Table):
-    allow: Literal["gain", "limiter"] = "gain"
+    allow: Literal["gain", "limiter", "steps"] = "gain"
     max_limiting_db: Annotated[float, Field(ge=0.0, le=60.0, allow_inf_nan=False)] | None = None
     look_ahead_ms: Annotated[int, Field(ge=1, le=LONGEST_LOOK_AHEAD_MS)] = 5
     release_ms: Annotated[float, Field(ge=5.0, le=2_000.0, allow_inf_nan=False)] = 30.0
@@ -222,6 +222,18 @@ class Spec(_Table):
     output: Output = Output()
     steps: AskedSteps = ()
 
+    @model_validator(mode="after")
+    def _steps_leave_all_else_as_it_is(self) -> "Spec":
+        if self.method.allow != "steps":
+            return self
+        if self.steps:
+            raise ValueError("method.allow: in whole steps the level of an MP3 alone is moved; nothing goes before")
+        for each in self.formats:
+            asked = (each.container, each.sample_rate, each.channels, each.bitrate_kbps)
+            if asked != ("mp3", "keep", "keep", None):
+                raise ValueError("method.allow: in whole steps an MP3 keeps its rate, its channels and its bit rate")
+        return self
+
 
 def parse_spec(toml_text: str, slug: str, is_kept: bool = False) -> Spec:
     """Read a spec from its TOML text. Raises SpecError naming the key and the reason on one line.
@@ -250,7 +262,8 @@ def _first_problem(error: ValidationError) -> tuple[str, str]:
     text = reason or problem["msg"].removeprefix("Value error, ").replace("\n", " ")
     named, colon, rest = text.partition(": ")
     # What concerns several keys of a table says itself which one is wrong.
-    return (f"{key}.{named}", rest) if colon and named in Format.model_fields else (key, text)
+    says_key = colon and (not key or named in Format.model_fields)
+    return (f"{key}.{named}".lstrip("."), rest) if says_key else (key, text)
 
 
 _KEY = re.compile(r"(?!float$|int$)[a-z_0-9]+")

@@ -6,6 +6,7 @@ each second and a half has of that is weighed; the weights were fitted to synthe
 """
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -61,7 +62,9 @@ def dialogue_of(signal: Signal) -> Dialogue:
     speaks = is_spoken(bands.powers(), bands.flatness())
     places = tuple(_places(speaks, seconds))
     spoken_s = sum(last - first for first, last in places)
-    return Dialogue(_loudness(energies.values(), places), spoken_s / seconds if seconds else 0.0, places)
+    return Dialogue(
+        spoken_lufs(gating_blocks(energies.values()), places), spoken_s / seconds if seconds else 0.0, places
+    )
 
 
 def is_spoken(powers: Floats, flatness: Floats) -> NDArray[np.bool_]:
@@ -147,11 +150,16 @@ def _places(speaks: NDArray[np.bool_], seconds: float) -> list[tuple[float, floa
     return found
 
 
-def _loudness(energies: Floats, places: tuple[tuple[float, float], ...]) -> float:
-    """Of the 400 ms blocks that lie in speech by their middle, with both gates (ITU-R BS.1770-5)."""
-    blocks = gating_blocks(energies)
+def spoken_lufs(blocks: Floats, places: Sequence[tuple[float, float]]) -> float:
+    """Loudness of speech with both gates (ITU-R BS.1770-5). blocks: of 400 ms, every 100 ms of the whole."""
+    spoken = spoken_blocks(blocks, places)
+    return integrated_lufs(spoken) if len(spoken) else -math.inf
+
+
+def spoken_blocks(blocks: Floats, places: Sequence[tuple[float, float]]) -> Floats:
+    """Those that lie in speech by their middle."""
     middles_s = (np.arange(len(blocks)) * STEP_HOPS + MOMENTARY_HOPS / 2.0) / HOPS_PER_SECOND
     spoken = np.zeros(len(blocks), bool)
     for first_s, last_s in places:
         spoken |= (middles_s >= first_s) & (middles_s < last_s)
-    return integrated_lufs(blocks[spoken]) if spoken.any() else -math.inf
+    return blocks[spoken]

@@ -24,6 +24,7 @@ from .mix import Mix
 from .pauses import Pauses
 from .rate import Rate
 from .silence import Silence
+from .speech import Speech
 from .step import Step
 from .tick import Tick
 from .trim import Trim
@@ -48,11 +49,15 @@ STEPS: dict[str, type[Step]] = {
     "mix": Mix,
     "fold": Fold,
     "rate": Rate,
+    "speech": Speech,
 }
 
 
 MOST_STEPS = 64
-_ASKED: Any = Union[tuple(kind for kind in STEPS.values() if kind is not Rate)]  # noqa: UP007
+OF_SPECS = ("rate", "speech")
+"""Steps that follow from what a spec asks for; nobody asks for them by name."""
+
+_ASKED: Any = Union[tuple(kind for do, kind in STEPS.items() if do not in OF_SPECS)]  # noqa: UP007
 
 if TYPE_CHECKING:
     AskedSteps = tuple[Step, ...]
@@ -60,7 +65,7 @@ else:
     AskedSteps = Annotated[
         tuple[Annotated[_ASKED, Field(discriminator="do")], ...], Field(max_length=MOST_STEPS, strict=False)
     ]
-"""Steps that a person may ask for, in a recipe's file or a spec's: the rate is a matter of formats."""
+"""Steps that a person may ask for, in a recipe's file or a spec's."""
 
 
 def problem_of(error: ValidationError) -> tuple[str, str]:
@@ -73,7 +78,9 @@ def problem_of(error: ValidationError) -> tuple[str, str]:
         path = [f"step {int(path[1]) + 1}", *keys[:1]]
     text = _REASONS.get(problem["type"]) or problem["msg"].removeprefix("Value error, ").replace("\n", " ")
     if problem["type"] == "union_tag_invalid":
-        text = f"no such step: {problem['ctx']['tag']}; there are {', '.join(do for do in STEPS if do != 'rate')}"
+        text = (
+            f"no such step: {problem['ctx']['tag']}; there are {', '.join(do for do in STEPS if do not in OF_SPECS)}"
+        )
     named, colon, rest = text.partition(": ")
     is_named = colon and named.isidentifier() and problem["type"] == "value_error"
     return (", ".join((*path, named)), rest) if is_named else (", ".join(path), text)

@@ -1,10 +1,9 @@
-"""The desk over HTTP. What it took and answered stays in its folder, so that it can be stopped at any time."""
+"""The desk over HTTP; beside it, each at an address of its own, the desk that takes contributions and the one that
+is told alarms.
+"""
 
-import json
-import logging
 import shutil
-import threading
-import uuid
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -12,77 +11,30 @@ from flask import Flask, abort, jsonify, request, url_for
 
 from nicelevel.core.specs import shipped_specs
 from nicelevel.core.specs.library import shipped_toml
+from nicelevel.stand_ins.alarm_desk import NAME as ALARM_NAME
+from nicelevel.stand_ins.alarm_desk import Alarms
+from nicelevel.stand_ins.contribution_desk.check import check_contribution
+from nicelevel.stand_ins.inbox import Inbox
 
 from .check import check_package
 
 NAME = "Receiving desk (a stand-in)"
-PIECE_BYTES = 1 << 20
+CONTRIBUTION_NAME = "Contribution desk (a stand-in)"
 LARGEST_PACKAGE_BYTES = 64_000_000_000
-logger = logging.getLogger("nicelevel.desk")
 
 
-class Desk:
-    """A folder with the desk's own specs and, for every package, what came and what was answered."""
+def _inbox_of_packages(folder: Path) -> Inbox:
+    """With the desk's own copies of specs beside it."""
+    specs = folder / "specs"
+    folder.mkdir(parents=True, exist_ok=True)
+    if not specs.exists():
+        _copy_specs(specs)
+    check = partial(_check_package, specs)
+    return Inbox(folder / "inbox", "package.zip", NAME, check)
 
-    def __init__(self, folder: Path) -> None:
-        self.specs, self._inbox = folder / "specs", folder / "inbox"
-        self._progress: dict[str, float] = {}
-        self._inbox.mkdir(parents=True, exist_ok=True)
-        if not self.specs.exists():
-            _copy_specs(self.specs)
-        for waiting in self._inbox.glob("*/package.zip"):
-            self._begin(waiting.parent.name)
 
-    def take(self, stream: Any) -> str:
-        """Keep a package and begin to check it; its receipt."""
-        receipt = uuid.uuid4().hex
-        place = self._inbox / receipt
-        place.mkdir()
-        part = place / "package.part"
-        try:
-            with part.open("xb") as file:
-                while piece := stream.read(PIECE_BYTES):
-                    file.write(piece)
-            part.rename(place / "package.zip")
-        except BaseException:
-            shutil.rmtree(place, ignore_errors=True)
-            raise
-        self._begin(receipt)
-        return receipt
-
-    def answer(self, receipt: str) -> dict[str, Any] | None:
-        """What became of a package; None where there is no such receipt."""
-        place = self._inbox / receipt
-        if not receipt.isalnum() or not place.is_dir():
-            return None
-        kept = place / "answer.json"
-        if kept.exists():
-            found: dict[str, Any] = json.loads(kept.read_text())
-            return found
-        return {"state": "checking", "progress": self._progress.get(receipt, 0.0)}
-
-    def _begin(self, receipt: str) -> None:
-        threading.Thread(target=self._check, args=(receipt,), daemon=True).start()
-
-    def _check(self, receipt: str) -> None:
-        place = self._inbox / receipt
-        room = place / "room"
-        shutil.rmtree(room, ignore_errors=True)
-        room.mkdir()
-        try:
-            answer = check_package(
-                place / "package.zip", self.specs, room, lambda ratio: self._progress.update({receipt: ratio})
-            )
-        except Exception:
-            logger.exception("a package could not be checked")
-            answer = {"state": "rejected", "reasons": ["The desk itself failed; its log says how."], "files": []}
-        part = place / "answer.part"
-        part.write_text(json.dumps(answer | {"desk": NAME}, ensure_ascii=False, indent=1))
-        part.rename(place / "answer.json")
-        # The audio was looked at; a stand-in keeps none of it.
-        (place / "package.zip").unlink()
-        shutil.rmtree(room, ignore_errors=True)
-        self._progress.pop(receipt, None)
+def _check_package(specs: Path, archive: Path, room: Path, progress: Any) -> dict[str, Any]:
+    return check_package(archive, specs, room, progress)
 
 
 def _copy_specs(folder: Path) -> None:
@@ -97,23 +49,51 @@ def _copy_specs(folder: Path) -> None:
 
 def create_desk(folder: Path) -> Flask:
     """The WSGI application over one folder."""
-    app, desk = Flask(__name__), Desk(folder)
+    app = Flask(__name__)
+    packages = _inbox_of_packages(folder)
+    contributions = Inbox(folder / "contributions", "contribution.wav", CONTRIBUTION_NAME, check_contribution)
+    alarms = Alarms(folder / "alarms")
     app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost"]
 
     @app.get("/")
     def about() -> str:
-        return f"{NAME}: send a package as the body of a POST to /packages; own copies of specs are in its folder."
+        return (
+            f"{NAME}: send a package as the body of a POST to /packages; own copies of specs are in its folder. "
+            f"{CONTRIBUTION_NAME}: send a BW64 as the body of a POST to /contributions. "
+            f"{ALARM_NAME}: it is told by a POST to /alarms, and shows what it was told there."
+        )
 
     @app.post("/packages")
     def take() -> Any:
         if request.mimetype != "application/zip":
             return jsonify(message="A package is a zip, sent as application/zip."), 415
-        receipt = desk.take(request.stream)
+        receipt = packages.take(request.stream)
         return jsonify(receipt=url_for("answer", receipt=receipt), desk=NAME), 202
 
     @app.get("/packages/<receipt>")
     def answer(receipt: str) -> Any:
-        found = desk.answer(receipt)
+        found = packages.answer(receipt)
         return jsonify(found) if found else abort(404)
+
+    @app.post("/contributions")
+    def take_contribution() -> Any:
+        if request.mimetype not in ("audio/wav", "audio/x-wav", "audio/bw64"):
+            return jsonify(message="A contribution is a WAVE or BW64 file, sent as audio/wav."), 415
+        receipt = contributions.take(request.stream)
+        return jsonify(receipt=url_for("answer_contribution", receipt=receipt), desk=CONTRIBUTION_NAME), 202
+
+    @app.get("/contributions/<receipt>")
+    def answer_contribution(receipt: str) -> Any:
+        found = contributions.answer(receipt)
+        return jsonify(found) if found else abort(404)
+
+    @app.post("/alarms")
+    def take_alarm() -> Any:
+        wrong = alarms.take(request.get_json(silent=True))
+        return (jsonify(message=wrong), 422) if wrong else jsonify(desk=ALARM_NAME)
+
+    @app.get("/alarms")
+    def shown_alarms() -> Any:
+        return jsonify(alarms.kept())
 
     return app

@@ -6,6 +6,8 @@ const HIDDEN_MS = 5000;
 const AWAY_MS = 1000;
 const NO_ANSWER = "Nice Level does not answer. Is it still running? This page goes on by itself when it does.";
 
+const SIGNED_OUT = "You are signed out. Sign in again in another window, and this page goes on: nothing on it is lost.";
+
 const watchers = [];
 let version = "";
 let timer = null;
@@ -22,13 +24,14 @@ async function ask() {
   let wait_ms = document.hidden ? HIDDEN_MS : LOOKED_AT_MS;
   try {
     const answer = await fetch(`/changes?since=${version}`, { headers: { Accept: "application/json" } });
-    if (!answer.ok) throw new Error();
+    if (answer.status === 401) throw new Error(SIGNED_OUT);
+    if (!answer.ok) throw new Error(NO_ANSWER);
     const told = await answer.json();
     version = told.version;
     tellTrouble(told.trouble);
     if (told.everything || told.changes.length) for (const each of watchers) each(told.changes, told.everything);
-  } catch {
-    tellTrouble(NO_ANSWER);
+  } catch (error) {
+    tellTrouble(error.message === SIGNED_OUT ? SIGNED_OUT : NO_ANSWER);
     wait_ms = AWAY_MS;
   }
   timer = setTimeout(ask, wait_ms);

@@ -22,8 +22,28 @@ const keepKey = (event) => {
   if (/^[a-z0-9?.,]$|^[A-Z]$|^(Arrow\w+|Escape|Delete|Home|End|F2)$/.test(key)) pressedEarly.push(event);
 };
 addEventListener("keydown", keepKey, true);
+
+// A form that a script sends would go as a plain GET and lose what was typed; a button's press would do nothing.
+const sentEarly = new Map();
+const keepSubmit = (event) => {
+  if (!event.target.hasAttribute("x-on:submit")) return;
+  event.preventDefault();
+  sentEarly.set(event.target, event.submitter);
+};
+const pressedButtons = new Set();
+const keepPress = (event) => {
+  const button = event.target.closest?.("button[type=button]");
+  if (button) pressedButtons.add(button);
+};
+addEventListener("submit", keepSubmit, true);
+addEventListener("click", keepPress, true);
+
 document.addEventListener("alpine:initialized", () => {
   removeEventListener("keydown", keepKey, true);
+  removeEventListener("submit", keepSubmit, true);
+  removeEventListener("click", keepPress, true);
+  for (const [form, submitter] of sentEarly) if (form.isConnected) form.requestSubmit(submitter);
+  for (const button of pressedButtons) if (button.isConnected) button.click();
   for (const { key, shiftKey, timeStamp, target } of pressedEarly.splice(0)) {
     if (performance.now() - timeStamp > EARLY_KEYS_MS) continue;
     const again = new KeyboardEvent("keydown", { key, shiftKey, bubbles: true, cancelable: true });

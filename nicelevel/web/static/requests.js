@@ -5,8 +5,14 @@ import { tellChanged } from "./changes.js";
 const token = document.querySelector("meta[name=csrf-token]").content;
 const UNREACHABLE = "Nice Level does not answer. Is it still running?";
 
+// Changes are asked for one after the other: whoever lets a line go and takes that back at once must not have the second
+// done before the first.
+let before = Promise.resolve();
+
 export async function post(address, fields = {}) {
-  const answer = await posted(address, fields);
+  const asked = before.then(() => posted(address, fields));
+  before = asked.catch(() => null);
+  const answer = await asked;
   tellChanged();
   return answer.json();
 }

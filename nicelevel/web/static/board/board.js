@@ -34,6 +34,7 @@ function board() {
     isEmpty: false,
     anchor: null, // id of the source that picking with Shift begins at
     chosen: null, // { source, destination } of the chosen cell
+    loads: 0, // how often the close-up was asked for
     picked: [], // ids of sources that were picked to be worked on together
 
     init() {
@@ -212,7 +213,8 @@ function board() {
         row.setAttribute("aria-selected", String(isPicked));
       }
       const { closeUp, state, value, own } = cell?.dataset ?? {};
-      const shown = cell ? [closeUp, state, value, own, this.row().dataset.sum, this.row().dataset.versions].join(" ") : "";
+      const steps = this.row()?.querySelector(".prepared")?.title; // other steps may come to the same state and value
+      const shown = cell ? [closeUp, state, value, own, this.row().dataset.sum, this.row().dataset.versions, steps].join(" ") : "";
       if (shown !== this.shown) {
         this.shown = shown;
         this.showCloseUp();
@@ -230,8 +232,9 @@ function board() {
       return this.$refs.closeUp.querySelector(selector);
     },
 
+    // What was asked for earlier and comes later is older than what is shown.
     async loadCloseUp() {
-      const cell = this.cell();
+      const cell = this.cell(), number = ++this.loads;
       if (!cell) {
         this.hearing.load(null);
         return this.$refs.closeUp.replaceChildren();
@@ -239,7 +242,7 @@ function board() {
       const width = Math.max(300, this.$root.clientWidth - 341);
       try {
         const html = await getHtml(`${cell.dataset.closeUp}?width=${width}&height=${CLOSE_UP_HEIGHT}`);
-        if (cell.id !== this.cell()?.id) return;
+        if (number !== this.loads || cell.id !== this.cell()?.id) return;
         this.$refs.closeUp.innerHTML = html;
         this.hearing.load(this.$refs.closeUp.querySelector("[data-hear-root]"));
         await this.showPrice();
@@ -345,6 +348,7 @@ function board() {
     async ask(address, fields) {
       try {
         const answer = await post(address, fields);
+        this.shown = null; // what is shown now may be of a moment in between: the next rows that come draw it again
         await this.showCloseUp();
         return answer;
       } catch (error) {
@@ -391,6 +395,20 @@ function board() {
 
     setBySum() {
       this.makeSet("sum", "Their sum is being made; then they take its gain.");
+    },
+
+    // One source of what is picked, or of what is asked about first.
+    async joinSides() {
+      const asked = document.querySelector("#questions [data-key='I']");
+      if (this.picked.length < 2) return asked ? asked.click() : say("Pick two sources of one channel with M, or name them like sides of one.");
+      try {
+        const { board } = await post(this.$root.dataset.sides, this.picked.map((id) => ["member", id]));
+        this.unpick();
+        say("They are one source now; Z takes that back.");
+        location.hash = new URL(board, location.href).hash;
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     async makeSet(by, done) {

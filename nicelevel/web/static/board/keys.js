@@ -9,6 +9,7 @@ export function boardKeys(board, more) {
     ArrowDown: (event) => (event.shiftKey ? board.pickOn(1) : board.walk(1, 0)),
     " ": () => (board.joins ? board.joins.stop() : more[" "]()),
     m: () => board.pick(),
+    i: () => board.joinSides(),
     Escape: () => board.unpick(),
     ArrowLeft: () => board.walk(0, -1),
     ArrowRight: () => board.walk(0, 1),

@@ -3,12 +3,13 @@
 import Alpine from "../vendor/alpine/alpine-csp.js";
 import { watchChanges } from "../changes.js";
 import { leaveFor } from "../going.js";
+import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { onKeys, page, say } from "../page.js";
 import { parsed, swapPart } from "../parts.js";
 import { getJson, post, postForHtml } from "../requests.js";
 import { undoKeys } from "../undo.js";
 
-const STEP_DB = 0.5, LARGE_STEP_DB = 3, PX_PER_STEP = 4, LOWEST_DB = -60, HIGHEST_DB = 20;
+const STEP_DB = 0.5, LARGE_STEP_DB = 3, SETTLED_MS = 400, PX_PER_STEP = 4, LOWEST_DB = -60, HIGHEST_DB = 20;
 
 const db = (share) => 20 * Math.log10(Math.abs(share));
 const clamped = (value) => Math.min(HIGHEST_DB, Math.max(LOWEST_DB, value));
@@ -18,6 +19,7 @@ function channels() {
     at: [0, 0], // row and column of the chosen crossing
     asked: 0,
     levels: null, // of each channel alone, in words
+    sum: null, // whether the programmes of the file add up to its mix
     dragged: null, // { row, column, from, db, sign }
 
     init() {
@@ -30,7 +32,10 @@ function channels() {
       drawn.addEventListener("click", ({ target }) => target.closest("[data-have]") && this.keep());
       drawn.addEventListener("submit", (event) => this.takeApart(event));
       undoKeys(this.$root.dataset.undo);
+      this.hearing = new Hearing();
+      this.hearing.load(document.querySelector("#channels-hear [data-hear-root]"));
       onKeys({
+        ...hearingKeys(this.hearing),
         ArrowUp: () => this.walk(-1, 0),
         ArrowDown: () => this.walk(1, 0),
         ArrowLeft: () => this.walk(0, -1),
@@ -44,7 +49,8 @@ function channels() {
         Enter: () => this.keep(),
         p: () => leaveFor(this.$root.dataset.prepare),
         Escape: () => leaveFor(this.$root.dataset.board),
-        ...Object.fromEntries([1, 2, 3, 4, 5, 6, 7, 8, 9].map((number) => [number, () => this.takePreset(this.presets()[number - 1])])),
+        u: () => this.nextPreset(1),
+        U: () => this.nextPreset(-1),
       });
       addEventListener("resize", () => this.draw());
       watchChanges((told, all) => (all || told.some((each) => String(each.source) === this.$root.dataset.source)) && !this.dragged && this.draw());
@@ -69,6 +75,12 @@ function channels() {
       if (!button) return;
       this.crossing = JSON.parse(button.dataset.preset);
       this.draw();
+    },
+
+    // From the usual way that it is now, or from the first.
+    nextPreset(by) {
+      const all = this.presets(), at = all.findIndex((each) => each.getAttribute("aria-pressed") === "true");
+      this.takePreset(all[(at + by + all.length) % all.length]);
     },
 
     choose(crossing) {
@@ -135,16 +147,39 @@ function channels() {
         const typed = document.activeElement?.closest(".apart input");
         if (typed) return; // who types a map keeps the field; the next change draws again
         swapPart(document.getElementById("channels"), parsed(html).querySelector("#channels"));
+        swapPart(document.getElementById("channels-hear"), parsed(html).querySelector("#channels-hear"));
+        this.hearing.load(document.querySelector("#channels-hear [data-hear-root]"));
         this.mark(hadFocus);
         this.showAlone();
+        this.tellLevelSoon();
       } catch (error) {
         say(error.message);
       }
     },
 
+    // All of it is heard for that, so only once nothing is changed any more.
+    tellLevelSoon() {
+      clearTimeout(this.levelSoon);
+      const place = this.$refs.drawn.querySelector("[data-level]"), told = JSON.stringify(this.crossing);
+      if (!place) return;
+      if (this.toldOf === told) return void (place.textContent = this.level);
+      place.textContent = "Its level is being measured…";
+      this.levelSoon = setTimeout(async () => {
+        try {
+          const { sentence } = await getJson(`${this.$root.dataset.levelAt}?${new URLSearchParams({ crossing: told })}`);
+          [this.toldOf, this.level] = [told, sentence];
+          if (JSON.stringify(this.crossing) === told) this.$refs.drawn.querySelector("[data-level]")?.replaceChildren(sentence);
+        } catch (error) {
+          say(error.message);
+        }
+      }, SETTLED_MS);
+    },
+
     async tellAlone() {
       try {
         this.levels = (await getJson(this.$root.dataset.alone)).levels;
+        this.showAlone();
+        this.sum = await getJson(this.$root.dataset.sumAt);
         this.showAlone();
       } catch (error) {
         say(error.message);
@@ -152,22 +187,28 @@ function channels() {
     },
 
     showAlone() {
+      const sum = this.$refs.drawn.querySelector("[data-sum]");
+      sum.hidden = !this.sum?.sentence;
+      sum.textContent = this.sum?.sentence ?? "";
+      sum.classList.toggle("bad", this.sum?.adds_up === false);
       for (const each of this.$refs.drawn.querySelectorAll("text[data-alone]")) each.textContent = this.levels?.[each.dataset.alone] ?? "…";
     },
 
     keepForAll(event) {
       event.preventDefault();
       event.target.closest("details").open = false;
-      this.keep(new FormData(event.target).getAll("with"));
+      const told = new FormData(event.target);
+      this.keep(told.getAll("with"), Boolean(told.get("one_gain")));
     },
 
-    // also: ids of the sources that are meant with this one.
-    async keep(also = []) {
+    // also: ids of the sources that are meant with this one; hasOneGain: for all of them.
+    async keep(also = [], hasOneGain = false) {
       if (!also.length && "kept" in document.getElementById("channels").dataset) return say("So it is already.");
       try {
-        const { kept } = await post(this.$root.dataset.keep, [["crossing", JSON.stringify(this.crossing)], ...also.map((id) => ["with", id])]);
+        const { kept } = await post(this.$root.dataset.keep, [["crossing", JSON.stringify(this.crossing)], ...also.map((id) => ["with", id]), ...(hasOneGain ? [["one_gain", "1"]] : [])]);
         await this.draw();
-        say(kept > 1 ? `The channels of ${kept} sources are so now.` : "Its channels are so now.");
+        const many = `The channels of ${kept} sources are so now${hasOneGain ? ", and they have one gain" : ""}.`;
+        say(kept > 1 ? many : "Its channels are so now.");
       } catch (error) {
         say(error.message);
       }

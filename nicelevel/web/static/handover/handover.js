@@ -5,7 +5,7 @@ import { watchChanges } from "../changes.js";
 import { onKeys, page, say } from "../page.js";
 import { parsed, swapParts } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
-import { getHtml, post } from "../requests.js";
+import { getHtml, getJson, post } from "../requests.js";
 
 const GATHER_MS = 200;
 
@@ -29,6 +29,17 @@ function handover() {
       const gather = () => (timer ??= setTimeout(refresh, GATHER_MS));
       watchChanges((changes, everything) => {
         if (everything || changes.some((each) => String(each.job) === job)) gather();
+      });
+      this.$root.addEventListener("submit", (event) => event.target.closest("#in-one") && this.putInOne(event));
+      this.$root.addEventListener("input", (event) => {
+        const { target } = event;
+        if (target.matches("#in-one [data-narrow]")) this.narrow(target.form, target.value);
+        else if (target.closest("#in-one")) this.drawRibbon(target.form);
+      });
+      this.$root.addEventListener("click", ({ target }) => {
+        const { copy, withdraw } = target.closest("button")?.dataset ?? {};
+        if (copy) this.copy(copy);
+        if (withdraw) this.withdraw(target.closest("button"));
       });
       this.hearing = new Hearing();
       this.$root.addEventListener("click", (event) => this.choose(event.target.closest("tr[data-hear-at]")));
@@ -93,6 +104,72 @@ function handover() {
       try {
         await post(this.$root.dataset.send, { address: this.$refs.address.value });
         say("On its way.");
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    // Looked at before it is written: what does not fit together is said here, and the choice stays.
+    async putInOne(event) {
+      event.preventDefault();
+      const form = event.target, chosen = new URLSearchParams(new FormData(form));
+      try {
+        const { problem } = await getJson(`${form.action}?${chosen}&check=`);
+        if (problem) return say(problem);
+        if (event.submitter?.hasAttribute("data-contribute")) {
+          await post(form.dataset.contributeAt, chosen);
+          return say("It is being written and sent.");
+        }
+        location.assign(`${form.action}?${chosen}`);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    // What is chosen stays in view whatever is looked for.
+    narrow(form, wanted) {
+      for (const part of form.querySelectorAll(".part")) {
+        const said = [part.textContent, ...[...part.querySelectorAll("input, [title]")].map((each) => each.title || each.value)].join(" ");
+        part.hidden = !part.querySelector("input[name=file]").checked && !said.toLowerCase().includes(wanted.trim().toLowerCase());
+      }
+    },
+
+    async drawRibbon(form) {
+      const place = form.querySelector("[data-ribbon]"), chosen = new URLSearchParams(new FormData(form));
+      const width = Math.floor(place.clientWidth);
+      try {
+        const drawn = await getHtml(`${place.dataset.ribbon}?${chosen}&width=${width}`);
+        place.innerHTML = chosen.has("file") ? drawn : "";
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async makeLink(event) {
+      event.preventDefault();
+      const form = event.target;
+      try {
+        const { address } = await post(form.dataset.at, new FormData(form));
+        form.reset();
+        await this.copy(address);
+      } catch (error) {
+        say(error.message);
+      }
+    },
+
+    async copy(address) {
+      try {
+        await navigator.clipboard.writeText(address);
+        say("The link is on the clipboard.");
+      } catch {
+        prompt("The link:", address); // a browser lets pages at plain http copy nothing by themselves
+      }
+    },
+
+    async withdraw(button) {
+      try {
+        await post(button.dataset.withdraw);
+        say("Withdrawn: it shows nothing any more.");
       } catch (error) {
         say(error.message);
       }

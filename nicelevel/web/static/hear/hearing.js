@@ -135,6 +135,7 @@ export class Hearing {
 
   // What is left over of what is heard (or of the compared one) when the source is taken away.
   leftOver() {
+    if (!this.root?.querySelector("[data-hear=less]")) return say("What is left over is not heard here.");
     const player = this.ready(), [one, other] = this.pair();
     if (!other) return say("There is nothing to take the source from yet.");
     if (player.key.startsWith("less ")) return this.choose(this.last ?? other);

@@ -1,0 +1,257 @@
+"""Object storage behind the data folder, where there is one: then that folder is a cache, which may be lost.
+
+What is kept for good (audio under its digest, what was measured of it, deliverables, what came through lines) is put
+there under its path below the data folder before any row speaks of it, and brought back when it is asked for. Without
+object storage all of this does nothing, and several machines share the folder itself.
+"""
+
+import logging
+import os
+import secrets
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, TypeVar
+
+from nicelevel.config import Config
+from nicelevel.core.digest import sha256_of
+from nicelevel.core.errors import NiceLevelError
+from nicelevel.core.files.staged import speaking_errors
+
+T = TypeVar("T")
+logger = logging.getLogger("nicelevel.store")
+
+AGAIN_S = 1.0
+YOUNG_S = 3600.0
+"""What was used so lately is not let go of: somebody may be about to open it."""
+
+LOOKED_AT_AFTER_BYTES = 1 << 30
+"""After so much has come into the cache it is looked at whether it is too large."""
+
+_NOT_THERE = (FileNotFoundError,)
+
+_OF_S3: dict[str, Any] = {
+    "use_listings_cache": False,  # others put files there too
+    "config_kwargs": {"connect_timeout": 3, "read_timeout": 30, "retries": {"max_attempts": 1}},
+}
+
+
+class DepotAwayError(NiceLevelError):
+    """Object storage does not answer."""
+
+    code = "storage_away"
+
+
+AWAY = "The object storage does not answer. What is under way goes on when it does; nothing is lost."
+
+
+class _Depot:
+    """One object storage. May be used from many threads."""
+
+    def __init__(self, config: Config, patience_s: float) -> None:
+        self._config, self._patience_s = config, patience_s
+        self.folder = config.data_folder
+        self._system: Any = None
+        self._root = ""
+        self._lock = threading.Lock()
+        self._come_bytes = 0
+
+    def key(self, path: Path) -> str:
+        return f"{self._root}/{path.relative_to(self.folder)}"
+
+    def system(self) -> Any:
+        """The file system, opened with the first who asks."""
+        with self._lock:
+            if self._system is None:
+                import fsspec
+
+                told = self._config
+                options = _OF_S3 if told.object_storage.startswith("s3:") else {}
+                if told.object_storage_endpoint:
+                    options = {**options, "client_kwargs": {"endpoint_url": told.object_storage_endpoint}}
+                self._system, self._root = fsspec.url_to_fs(told.object_storage, **options)
+                self._root = self._root.rstrip("/")
+            return self._system
+
+    def surely(self, do: Callable[[Any], T]) -> T:
+        """What an action gives, tried again while the storage is away. Raises DepotAwayError after that."""
+        end_s = time.monotonic() + self._patience_s
+        while True:
+            try:
+                return do(self.system())
+            except (*_NOT_THERE, NiceLevelError):
+                raise
+            except Exception as error:
+                # Which exceptions say so hangs on the storage; what is broken for good is said at the end too.
+                logger.warning("object storage: %s", error)
+                if time.monotonic() >= end_s:
+                    raise DepotAwayError(AWAY) from error
+                time.sleep(AGAIN_S)
+
+    def answers(self) -> bool:
+        try:
+            self.system().exists(self._root or "/")
+        except Exception:
+            return False
+        return True
+
+    def came(self, size_bytes: int) -> None:
+        """Count what has come into the cache, and make room where that is too much."""
+        with self._lock:
+            self._come_bytes += size_bytes
+            is_much = self._come_bytes >= LOOKED_AT_AFTER_BYTES
+            self._come_bytes = 0 if is_much else self._come_bytes
+        if is_much:
+            make_room(self._config)
+
+
+_depot: list[_Depot] = []
+
+
+def open_depot(config: Config, patience_s: float) -> None:
+    """Say which object storage is meant, none where there is none. patience_s: how long it may be away."""
+    _depot[:] = [_Depot(config, patience_s)] if config.object_storage else []
+
+
+def depot_answers() -> bool:
+    """Whether the object storage can be reached; so it is where there is none."""
+    return not _depot or _depot[0].answers()
+
+
+def keep(path: Path) -> None:
+    """Put a file there, whole or not at all. Raises DepotAwayError."""
+    if not _depot:
+        return
+    there, size_bytes = _depot[0], path.stat().st_size
+
+    def put(system: Any) -> None:
+        system.put_file(str(path), there.key(path))
+        if system.size(there.key(path)) != size_bytes:
+            raise OSError(f"{path.name} did not come whole")
+
+    there.surely(put)
+    there.came(size_bytes)
+
+
+def keep_all(folder: Path) -> None:
+    """The same for every file of a folder."""
+    if _depot:
+        for path in sorted(each for each in folder.rglob("*") if each.is_file() and not each.name.startswith(".")):
+            keep(path)
+
+
+def bring(path: Path) -> Path:
+    """Have a file here that is kept there; it may be neither here nor there. Raises DepotAwayError, NoSpaceError."""
+    if not _depot or not path.is_relative_to(_depot[0].folder):
+        return path
+    if path.exists():
+        _touch(path)
+        return path
+    there = _depot[0]
+    part = path.with_name(f".{path.name}.{secrets.token_hex(6)}.part")
+    if size_there(path) is None:
+        return path
+    try:
+        with speaking_errors(path):
+            path.parent.mkdir(parents=True, exist_ok=True)
+            there.surely(lambda system: system.get_file(there.key(path), str(part)))
+            if path.name == "audio" and sha256_of(part) != path.parent.name:
+                raise DepotAwayError(f"{path.parent.name[:12]}… did not come whole from the object storage.")
+            os.replace(part, path)
+        there.came(path.stat().st_size)
+    finally:
+        part.unlink(missing_ok=True)
+    return path
+
+
+def bring_all(folder: Path) -> None:
+    """Have all files of a folder here."""
+    if _depot:
+        for name in names_in(folder):
+            bring(folder / name)
+
+
+def names_in(folder: Path) -> list[str]:
+    """Of what is kept of a folder there, the names below it."""
+    if not _depot:
+        return []
+    start = _depot[0].key(folder)
+    with suppress(*_NOT_THERE):
+        return sorted(each.removeprefix(f"{start}/") for each in _depot[0].surely(lambda system: system.find(start)))
+    return []
+
+
+def size_there(path: Path) -> int | None:
+    """Bytes of a file that is kept, here or there; None where it is neither."""
+    if path.is_file():
+        return path.stat().st_size
+    if not _depot:
+        return None
+    there = _depot[0]
+    try:
+        return int(there.surely(lambda system: system.size(there.key(path))))
+    except _NOT_THERE:
+        return None
+
+
+def drop(folder: Path) -> None:
+    """Let go of all that is kept of a folder there."""
+    if not _depot:
+        return
+    key = _depot[0].key(folder)
+
+    def remove(system: Any) -> None:
+        system.rm(key, recursive=True)
+
+    with suppress(*_NOT_THERE):
+        _depot[0].surely(remove)
+
+
+def make_room(config: Config) -> int:
+    """Let go here of what was not used for longest, and is there, until the cache is as small as it is to be."""
+    if not config.object_storage:
+        return 0
+    files = sorted(_cached(config), key=lambda told: told[0])
+    total_bytes, freed_bytes = sum(size for _, size, _ in files), 0
+    for used_s, size_bytes, path in files:
+        if total_bytes - freed_bytes <= config.cache_bytes or time.time() - used_s < YOUNG_S:
+            break
+        if _is_there(path, size_bytes):
+            path.unlink(missing_ok=True)
+            freed_bytes += size_bytes
+    return freed_bytes
+
+
+def _is_there(path: Path, size_bytes: int) -> bool:
+    there = _depot[0]
+    try:
+        return bool(there.surely(lambda system: system.size(there.key(path))) == size_bytes)
+    except (*_NOT_THERE, DepotAwayError):
+        return False
+
+
+def _cached(config: Config) -> Iterator[tuple[float, int, Path]]:
+    """Every whole file of the cache: when it was used last, its size."""
+    for folder in (config.audio_folder, config.deliverables_folder, config.arrivals_folder):
+        for place, folders, names in os.walk(folder):
+            folders[:] = [each for each in folders if not each.startswith(".")]
+            for name in names:
+                path = Path(place, name)
+                if not name.startswith("."):
+                    try:
+                        state = path.stat()
+                    except FileNotFoundError:
+                        continue
+                    yield max(state.st_mtime, state.st_atime), state.st_size, path
+
+
+def _touch(path: Path) -> None:
+    """Keep that a file was used, now and then: the system may not."""
+    try:
+        state = path.stat()
+        if time.time() - state.st_atime > YOUNG_S / 4:
+            os.utime(path, ns=(time.time_ns(), state.st_mtime_ns))
+    except OSError:
+        pass  # it belongs to somebody else, or has just gone

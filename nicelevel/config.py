@@ -46,7 +46,8 @@ SETTINGS = (
     Setting("object_storage", "", "Where files are kept for good, as s3://bucket/folder; empty: in the data folder."),
     Setting("object_storage_endpoint", "", "Address of an object storage of one's own; empty: the usual one."),
     Setting("cache_bytes", "107374182400", "With object storage, how large the files on one machine may become."),
-    Setting("worker_jobs", "2", "Files that one worker measures or renders side by side."),
+    Setting("worker_jobs", "2", "Files that one worker measures or renders side by side, and one short one more."),
+    Setting("worker_bytes", "0", "Memory that one worker may take; 0: half of the machine's."),
     Setting("desk_port", "8418", "Port of the receiving desk, a stand-in that ships with it; the next free one."),
     Setting("desk_address", "", "Where packages are sent unless another address is typed; empty: that desk."),
     Setting(
@@ -72,7 +73,6 @@ SETTINGS = (
 _WHOLE_NUMBERS = (
     "trash_days",
     "port",
-    "worker_jobs",
     "desk_port",
     "arrival_days",
     "largest_upload_bytes",
@@ -100,6 +100,7 @@ class Config:
     object_storage_endpoint: str
     cache_bytes: int
     worker_jobs: int
+    worker_bytes: int
     desk_port: int
     desk_address: str
     inner_receivers: bool
@@ -204,6 +205,8 @@ def read_config(environment: Mapping[str, str] = os.environ) -> Config:
         object_storage=given["object_storage"],
         object_storage_endpoint=given["object_storage_endpoint"],
         proxies=_whole("proxies", given["proxies"], least=0),
+        worker_jobs=_whole("worker_jobs", given["worker_jobs"]),
+        worker_bytes=_whole("worker_bytes", given["worker_bytes"], least=0),
         line_folders=_folders(given["line_folders"]),
         desk_address=given["desk_address"],
         arrivals_clock=given["arrivals_clock"],

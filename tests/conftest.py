@@ -19,8 +19,8 @@ from nicelevel.run.cluster import Cluster, free_port
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import connected, database, migrate, open_database
 from nicelevel.store.tables import TABLES
-from nicelevel.work.app import SENDING, WORKING, open_queue, prepare_queue
-from nicelevel.work.worker import worker_of
+from nicelevel.work.app import open_queue, prepare_queue
+from nicelevel.work.worker import workers_of
 
 START_S = 60.0
 
@@ -80,8 +80,8 @@ async def _work_off(config: Config) -> None:
         waiting, before = -1, None
         # A worker that does not wait ends while its last jobs run: what those put on the queue, or held up, is left.
         while waiting and waiting != before:
-            for on in (WORKING, SENDING):
-                await worker_of(queue, config, on, 2, wait=False, shutdown_graceful_timeout=None).run()
+            for each in workers_of(queue, config, wait=False, shutdown_graceful_timeout=None):
+                await each.run()
             before, waiting = waiting, len(list(await queue.job_manager.list_jobs_async(status="todo")))
 
 

@@ -1,6 +1,7 @@
 """Readings, by the digest of what was measured."""
 
 import math
+from contextlib import suppress
 from dataclasses import fields, replace
 from functools import lru_cache
 from typing import Any
@@ -8,7 +9,7 @@ from typing import Any
 from nicelevel.core.channels import Layout
 from nicelevel.core.errors import LostError
 from nicelevel.core.measure import METER_VERSION
-from nicelevel.core.values import Note, Source
+from nicelevel.core.values import Note, Shape, Source
 from nicelevel.core.values import Reading as Measured
 
 from .audio import MEASURED_LOST, AudioFolder
@@ -51,6 +52,23 @@ def load_figures(digest: str, audio: AudioFolder) -> Measured:
     return _from_json(row.figures, audio, digest)
 
 
+def known_shape(digest: str) -> Shape | None:
+    """Of some contents what is known without their audio; None where they were not measured."""
+    with suppress(LookupError):
+        return _shape_of(digest)
+    return None
+
+
+@lru_cache(maxsize=4096)
+def _shape_of(digest: str) -> Shape:
+    """Remembered once it is known; LookupError until then."""
+    row = Reading.get_or_none(Reading.digest == digest)
+    if row is None:
+        raise LookupError(digest)
+    facts = row.figures["source"]
+    return Shape(facts["sample_rate_hz"], _layout(facts["layout"]), facts["frames"])
+
+
 def _to_json(measured: Measured) -> dict[str, Any]:
     source = measured.source
     return {
@@ -80,8 +98,7 @@ _SOURCE_FACTS = (
 
 def _from_json(figures: dict[str, Any], audio: AudioFolder, digest: str) -> Measured:
     facts = dict(figures["source"])
-    name, positions, assumed = facts.pop("layout")
-    source = Source(path=audio.named_path(digest), layout=Layout(name, tuple(positions), assumed), **facts)
+    source = Source(path=audio.named_path(digest), layout=_layout(facts.pop("layout")), **facts)
     return Measured(
         source=source,
         true_peak_per_channel_dbtp=tuple(_level(peak) for peak in figures["true_peak_per_channel_dbtp"]),
@@ -89,6 +106,11 @@ def _from_json(figures: dict[str, Any], audio: AudioFolder, digest: str) -> Meas
         notes=tuple(_note(*parts) for parts in figures["notes"]),
         **_plain(figures),
     )
+
+
+def _layout(kept: list[Any]) -> Layout:
+    name, positions, assumed = kept
+    return Layout(name, tuple(positions), assumed)
 
 
 def _plain(figures: dict[str, Any]) -> dict[str, Any]:

@@ -11,13 +11,26 @@ TASKS = [
 ]
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(), import_paths=TASKS, worker_defaults={})
 
-WORKING, SENDING = "default", "sending"
-"""Queues: a receiver that is slow holds up nothing else."""
+SENDING = "sending"
+"""A queue of its own, beside those of `weight.WORKING`: a receiver that is slow holds up nothing else."""
 
 HEARTBEAT_S = 2.0
 STALLED_S = 8.0
 """A worker that was silent for so long, by the clock of the database, is taken for dead, its jobs taken over."""
 
+
+LOCK_OF_DELIVERABLE = "deliverable {}"
+"""Of one deliverable: what was stopped and is done again has two entries for a while, which are not done at once."""
+
+_FOR_MANY = (
+    # Whether something else with its lock waits is asked of every job that is fetched; else the whole queue through.
+    "CREATE INDEX IF NOT EXISTS nice_level_jobs_lock ON procrastinate_jobs (lock) WHERE status IN ('todo', 'doing')",
+)
+"""What the queue's own tables lack for a million entries (docs/scale.md)."""
+
+_PLANNED_EACH_TIME = "-c plan_cache_mode=force_custom_plan"
+"""Which way to the next entry is short depends on which queue is asked for: by one plan for all, a look into an empty
+queue would go through all entries of the full one."""
 
 FIRST_QUEUE = "03.04.00_50_post_add_retry_failed_job_procedure.sql"
 """The last of the queue's own migrations in the version that the first databases were made with."""
@@ -41,6 +54,8 @@ def prepare_queue(url: str) -> None:
                 with connection.transaction():
                     connection.execute(migration.read_text())
                     _note_done(connection, [migration.name])
+        for statement in _FOR_MANY:
+            connection.execute(statement)
 
 
 def _note_done(connection: psycopg.Connection, names: Iterable[str]) -> None:
@@ -55,4 +70,8 @@ def queue_migrations() -> list[Path]:
 
 def open_queue(url: str) -> procrastinate.App:
     """The queue on a database, for a worker."""
-    return queue.with_connector(procrastinate.PsycopgConnector(conninfo=url))
+    # What is asked for is short: one connection is enough for it most of the time, and the server has not so many.
+    connector = procrastinate.PsycopgConnector(
+        conninfo=url, kwargs={"options": _PLANNED_EACH_TIME}, min_size=1, max_size=4
+    )
+    return queue.with_connector(connector)

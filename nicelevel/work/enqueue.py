@@ -17,9 +17,11 @@ from nicelevel.store.jobs import all_jobs
 from nicelevel.store.journal import enter
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
 from nicelevel.store.prepared import failed_preparations
+from nicelevel.store.readings import known_shape
 from nicelevel.store.sendings import add_sending
 from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, same_file, sources_of
 
+from .app import LOCK_OF_DELIVERABLE
 from .sending import send_package
 from .sets import check_sum_of_set, defer_look_at_sets
 from .tasks import (
@@ -30,6 +32,7 @@ from .tasks import (
     measure_source,
     render_deliverable,
 )
+from .weight import LIGHTEST, weight_of_measuring, weight_of_rendering
 
 MEASURE_PRIORITY = 10
 """What was just dropped is measured before what waits to be rendered."""
@@ -64,7 +67,12 @@ def enqueue_measuring(source: Source) -> None:
     """Have a source measured."""
     # The same contents in two jobs: the second finds them measured, and two never write into one folder.
     lock = f"measure {source.digest}"
-    task = measure_source.configure(connection=database.connection(), priority=MEASURE_PRIORITY, lock=lock)
+    task = measure_source.configure(
+        connection=database.connection(),
+        priority=MEASURE_PRIORITY,
+        lock=lock,
+        queue=weight_of_measuring(source.size_bytes).queue,
+    )
     task.defer(source_id=source.id)
 
 
@@ -177,7 +185,9 @@ def _enqueue(
 
 def enqueue_rendering(deliverable: Deliverable) -> None:
     """Have a deliverable that waits rendered."""
-    # What was stopped and is done again has two entries for a while: they must not run side by side.
-    lock = f"deliverable {deliverable.id}"
-    task = render_deliverable.configure(connection=database.connection(), lock=lock)
+    lock = LOCK_OF_DELIVERABLE.format(deliverable.id)
+    source, queue = deliverable.source, LIGHTEST.queue
+    if shape := known_shape(source.digest):
+        queue = weight_of_rendering(shape, bool(source.recipe_json)).queue
+    task = render_deliverable.configure(connection=database.connection(), lock=lock, queue=queue)
     task.defer(deliverable_id=deliverable.id)

@@ -1,6 +1,9 @@
 """Rows that say that something is under way while no job of the queue is: what was begun comes to an end."""
 
+from collections.abc import Callable
 from typing import Any
+
+from peewee import SQL, Table, Value, fn
 
 from nicelevel.core.steps import recipe_from_json
 from nicelevel.store.arrivals import UNDER_WAY as COMING
@@ -11,6 +14,7 @@ from nicelevel.store.prepared import end_preparation
 from nicelevel.store.sendings import UNDER_WAY
 from nicelevel.store.sources import UNMEASURED, end_source
 
+from .app import LOCK_OF_DELIVERABLE
 from .arriving import enqueue_arrival
 from .enqueue import enqueue_measuring, enqueue_rendering, enqueue_sending_of
 from .tasks import defer_preparation
@@ -25,7 +29,7 @@ def requeue_forgotten() -> int:
 
 
 def _sources() -> int:
-    forgotten = list(Source.select().where(Source.state.in_(UNMEASURED), Source.id.not_in(_named("source_id"))))
+    forgotten = list(Source.select().where(Source.state.in_(UNMEASURED), _nobody_works_on(Source, "source_id")))
     for source in forgotten:
         with database.atomic():
             if source.kind == "sum" and not source.digest:
@@ -36,8 +40,9 @@ def _sources() -> int:
 
 
 def _deliverables() -> int:
-    waiting = with_names().where(Deliverable.state.in_(UNFINISHED), Deliverable.id.not_in(_named("deliverable_id")))
-    forgotten = list(waiting)
+    # By their locks, of which the queue has an index: there may be a million of them.
+    nobody = _no_job(lambda jobs: jobs.c.lock == _text(LOCK_OF_DELIVERABLE.format(""), Deliverable.id))
+    forgotten = list(with_names().where(Deliverable.state.in_(UNFINISHED), nobody))
     for deliverable in forgotten:
         with database.atomic():
             enqueue_rendering(deliverable)
@@ -45,7 +50,7 @@ def _deliverables() -> int:
 
 
 def _sendings() -> int:
-    forgotten = list(Sending.select().where(Sending.state.in_(UNDER_WAY), Sending.id.not_in(_named("sending_id"))))
+    forgotten = list(Sending.select().where(Sending.state.in_(UNDER_WAY), _nobody_works_on(Sending, "sending_id")))
     for sending in forgotten:
         with database.atomic():
             enqueue_sending_of(sending)
@@ -53,7 +58,7 @@ def _sendings() -> int:
 
 
 def _arrivals() -> int:
-    waiting = Arrival.select().where(Arrival.state.in_(COMING), Arrival.id.not_in(_named("arrival_id")))
+    waiting = Arrival.select().where(Arrival.state.in_(COMING), _nobody_works_on(Arrival, "arrival_id"))
     forgotten = list(waiting.order_by(Arrival.id))
     for arrival in forgotten:
         with database.atomic():
@@ -62,8 +67,7 @@ def _arrivals() -> int:
 
 
 def _tellings() -> int:
-    waiting = Telling.select().where(Telling.state == "waiting", Telling.id.not_in(_named("telling_id")))
-    forgotten = list(waiting)
+    forgotten = list(Telling.select().where(Telling.state == "waiting", _nobody_works_on(Telling, "telling_id")))
     for telling in forgotten:
         defer_telling(telling.id)
     return len(forgotten)
@@ -71,9 +75,8 @@ def _tellings() -> int:
 
 def _preparations() -> int:
     """Those whose source is gone are asked for by nobody."""
-    locks = {lock for (lock,) in _live("queueing_lock")}
-    waiting = list(Preparing.select().where(Preparing.state == "queued"))
-    forgotten = [each for each in waiting if f"prepare {each.digest}" not in locks]
+    nobody = _no_job(lambda jobs: jobs.c.queueing_lock == _text("prepare ", Preparing.digest))
+    forgotten = list(Preparing.select().where(Preparing.state == "queued", nobody))
     for each in forgotten:
         source = Source.get_or_none(Source.digest == each.source_digest)
         if source is None:
@@ -83,12 +86,16 @@ def _preparations() -> int:
     return len(forgotten)
 
 
-def _named(argument: str) -> list[int]:
-    """What the jobs of the queue are at, or wait for, by one of their arguments."""
-    return [int(value) for (value,) in _live(f"args->>'{argument}'") if value is not None] or [0]
+def _nobody_works_on(model: Any, argument: str) -> Any:
+    """The condition that no job of the queue is at a row, or waits for it, by one of its arguments."""
+    return _no_job(lambda jobs: SQL(f"args->>'{argument}'") == model.id.cast("text"))
 
 
-def _live(column: str) -> list[Any]:
-    query = f"SELECT {column} FROM procrastinate_jobs WHERE status IN ('todo', 'doing')"
-    found: list[Any] = database.execute_sql(query).fetchall()
-    return found
+def _no_job(of: Callable[[Table], Any]) -> Any:
+    jobs = Table("procrastinate_jobs")
+    return ~fn.EXISTS(jobs.select(SQL("1")).where(SQL("status IN ('todo', 'doing')"), of(jobs)))
+
+
+def _text(start: str, column: Any) -> Any:
+    """Words with a column behind them; the server must be told that the words are text."""
+    return fn.CONCAT(Value(start).cast("text"), column)

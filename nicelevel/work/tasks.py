@@ -51,7 +51,7 @@ from nicelevel.store.found import keeping_found
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.prepared import begin_preparation, end_preparation, forget_preparation
-from nicelevel.store.readings import is_measured, load_figures, save_reading
+from nicelevel.store.readings import is_measured, known_shape, load_figures, save_reading
 from nicelevel.store.sets import link_set
 from nicelevel.store.sources import begin_source, end_source, find_source, save_source, take_place
 from nicelevel.store.specs import spec_of
@@ -59,6 +59,7 @@ from nicelevel.store.specs import spec_of
 from .app import queue
 from .sets import defer_look_at_sets
 from .trying import Call, ending, progress_of, task
+from .weight import LIGHTEST, weight_of_preparing
 
 PREPARE_PRIORITY = 5
 """After what is to be measured, before what is to be rendered."""
@@ -367,7 +368,12 @@ def defer_preparation(source: Source, recipe: Recipe) -> None:
     begin_preparation(digest, source.digest, recipe)
     lock = f"prepare {digest}"
     with suppress(procrastinate.exceptions.AlreadyEnqueued), database.atomic():
+        shape = known_shape(source.digest)
         task = prepare_source.configure(
-            queueing_lock=lock, lock=lock, priority=PREPARE_PRIORITY, connection=database.connection()
+            queueing_lock=lock,
+            lock=lock,
+            priority=PREPARE_PRIORITY,
+            connection=database.connection(),
+            queue=(weight_of_preparing(shape) if shape else LIGHTEST).queue,
         )
         task.defer(source_id=source.id, steps=recipe_to_json(recipe))

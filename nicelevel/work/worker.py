@@ -19,10 +19,12 @@ from nicelevel.config import Config
 from nicelevel.logs import arrange_logs
 from nicelevel.store.database import GONE, connected, open_database, process_ends
 from nicelevel.store.depot import open_depot
+from nicelevel.store.turns import take_turn
 
-from .app import HEARTBEAT_S, SENDING, STALLED_S, WORKING, open_queue
+from .app import HEARTBEAT_S, SENDING, STALLED_S, open_queue
 from .reconcile import requeue_forgotten
 from .watching import start_watching
+from .weight import memory_for_works, queues_that_fit
 
 logger = logging.getLogger("nicelevel.work")
 
@@ -48,6 +50,31 @@ class _OwnJobsWorker(Worker):
             await super()._persist_job_status(job, **ended)
 
 
+class _WeighingWorker(_OwnJobsWorker):
+    """Takes from the queue what it has the memory and the time for beside what it does already."""
+
+    def __init__(self, *, at_once: int, memory_bytes: float, **options: Any) -> None:
+        self._at_once, self._memory_bytes = at_once, memory_bytes
+        self._running_jobs = {}
+        super().__init__(concurrency=at_once + 1, **options)
+
+    @property
+    def queues(self) -> list[str]:  # asked each time before a job is fetched
+        running = [each.job.queue for each in self._running_jobs.values()]
+        return queues_that_fit(running, self._at_once, self._memory_bytes)
+
+    @queues.setter
+    def queues(self, _: object) -> None:
+        """What it listens to follows from what it does."""
+
+    async def _process_job(self, context: procrastinate.JobContext) -> None:
+        try:
+            await super()._process_job(context)
+        finally:
+            # With its place free, what did not fit may.
+            asyncio.get_running_loop().call_soon(self._new_job_event.set)
+
+
 def run_worker(config: Config, url: str) -> None:
     """Work until told to stop (SIGTERM or Ctrl-C). What is not done by then goes back on the queue."""
     arrange_logs("worker", as_json=config.logs == "json")
@@ -61,28 +88,29 @@ def run_worker(config: Config, url: str) -> None:
         sys.exit(1)
 
 
-def worker_of(queue: procrastinate.App, config: Config, on: str, at_once: int, **options: Any) -> Worker:
-    """A worker for one of the queues."""
+def workers_of(queue: procrastinate.App, config: Config, **options: Any) -> list[Worker]:
+    """One for all that is measured and rendered, one for what is sent."""
     queue.perform_import_paths()
-    return _OwnJobsWorker(
-        queue,
-        queues=[on],
-        concurrency=at_once,
-        additional_context={"config": config},
-        update_heartbeat_interval=HEARTBEAT_S,
-        stalled_worker_timeout=STALLED_S,
-        delete_jobs="always",
-        install_signal_handlers=False,
-        **{"shutdown_graceful_timeout": GRACE_S, **options},
-    )
+    told: dict[str, Any] = {
+        "app": queue,
+        "additional_context": {"config": config},
+        "update_heartbeat_interval": HEARTBEAT_S,
+        "stalled_worker_timeout": STALLED_S,
+        "delete_jobs": "always",
+        "install_signal_handlers": False,
+        "shutdown_graceful_timeout": GRACE_S,
+        **options,
+    }
+    memory_bytes = memory_for_works(config.worker_bytes)
+    return [
+        _WeighingWorker(at_once=config.worker_jobs, memory_bytes=memory_bytes, **told),
+        _OwnJobsWorker(queues=[SENDING], concurrency=SENDINGS_AT_ONCE, **told),
+    ]
 
 
 async def _work(queue: procrastinate.App, config: Config) -> None:
     async with queue.open_async():
-        workers = [
-            worker_of(queue, config, WORKING, config.worker_jobs),
-            worker_of(queue, config, SENDING, SENDINGS_AT_ONCE),
-        ]
+        workers = workers_of(queue, config)
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, _end, workers)
         beside = [asyncio.create_task(_rescue_for_ever(queue, workers)), asyncio.create_task(_mend_for_ever(config))]
@@ -144,6 +172,7 @@ async def _mend_for_ever(config: Config) -> None:
 
 
 def _mend(config: Config) -> None:
+    # One worker for all of them, however many there are.
     with connected():
-        if count := requeue_forgotten():
+        if take_turn("mend", MEND_EVERY_S) and (count := requeue_forgotten()):
             logger.warning("%s found under way without a job, and queued again", count)

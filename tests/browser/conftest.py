@@ -47,7 +47,12 @@ def page(browser, live) -> Iterator[Page]:
 def board(page, live) -> Page:
     """The board of a new, empty job."""
     page.goto(live.address)
-    page.fill("input[name=title]", "Test work")
+    return make_job(page, "Test work")
+
+
+def make_job(page: Page, title: str) -> Page:
+    """From the page of all jobs to the board of a new one, when it is there."""
+    page.fill("input[name=title]", title)
     page.click("text=Make it")
     page.wait_for_selector("text=Drop audio files anywhere")
     return page

@@ -9,6 +9,7 @@ from tests import signals
 from tests.conftest import Live
 from tests.web.signing_in import PASSWORD
 
+from .conftest import make_job
 from .test_accessible import _found
 from .test_board import cell, drop, measured
 
@@ -39,8 +40,7 @@ def sign_in(page, live, name, at=""):
 def handed_over(page, live, tmp_path):
     """The handover of a job with one proved file."""
     sign_in(page, live, "Engineer")
-    page.fill("input[name=title]", "Ferry")
-    page.click("text=Make it")
+    make_job(page, "Ferry")
     drop(page, signals.write(tmp_path / "Night ferry.wav", signals.programme(8, seed=2)))
     measured(page, "Night ferry")
     cell(page, "Night ferry", "European").click()

@@ -4,6 +4,7 @@ from playwright.sync_api import expect
 
 from tests import signals
 
+from .conftest import make_job
 from .test_board import drop, measured
 
 
@@ -81,9 +82,7 @@ def test_a_contradiction_is_named_when_the_field_is_left_and_not_before(board):
 
 def test_what_can_be_done_with_a_spec_stays_in_view_however_long_a_job_is_called(page, live):
     page.goto(live.address)
-    page.fill("input[name=title]", "Every programme of the second half of the season, all languages")
-    page.click("text=Make it")
-    page.wait_for_selector("text=Drop audio files anywhere")
+    make_job(page, "Every programme of the second half of the season, all languages")
     page.goto(f"{live.address}specs/loud-streaming")
     expect(page.locator(".acts", has_text="Copy into Every programme")).to_be_visible()
     rights = "() => [...document.querySelectorAll('.acts > *')].map((each) => each.getBoundingClientRect().right)"

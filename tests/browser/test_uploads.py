@@ -11,7 +11,7 @@ from playwright.sync_api import expect
 from nicelevel.store.database import connected, open_database
 from nicelevel.store.models import Source
 from tests import signals
-from tests.browser.conftest import PATIENCE_MS
+from tests.browser.conftest import PATIENCE_MS, make_job
 from tests.faults.hands import wait_for
 
 BIG_BYTES = 400_000_000
@@ -41,10 +41,7 @@ def _new_board(context, live):
     page = context.new_page()
     page.set_default_timeout(PATIENCE_MS)
     page.goto(live.address)
-    page.fill("input[name=title]", "Test work")
-    page.click("text=Make it")
-    page.wait_for_selector("text=Drop audio files anywhere")
-    return page
+    return make_job(page, "Test work")
 
 
 def _choose(board, *paths):

@@ -9,6 +9,7 @@ import secrets
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
 
 from nicelevel.core.clock import clock_of
 from nicelevel.core.errors import SpecError
@@ -198,7 +199,7 @@ def read_config(environment: Mapping[str, str] = os.environ) -> Config:
     _refuse_open_door(given["address"], hosts, accounts)
     return Config(
         data_folder=folder,
-        database_url=given["database_url"],
+        database_url=_patient(given["database_url"]),
         address=given["address"],
         hosts=hosts,
         accounts=accounts,
@@ -241,6 +242,25 @@ def is_loopback(host: str, or_name: bool = True) -> bool:
         if or_name:
             return host == "localhost" or host.endswith(".localhost")
         raise SpecError(f"{PREFIX}ADDRESS: {host!r} is no address of a machine") from None
+
+
+_PATIENCE = {
+    "connect_timeout": "5",
+    "keepalives_idle": "5",
+    "keepalives_interval": "2",
+    "keepalives_count": "3",
+    "tcp_user_timeout": "10000",
+}
+"""After so long (seconds; the last milliseconds) a connection whose other end is gone without a word is given up: by
+themselves systems wait for a quarter of an hour."""
+
+
+def _patient(database_url: str) -> str:
+    """The address of a database with what it does not say itself of how long is waited for it."""
+    if "://" not in database_url:
+        return database_url
+    parts = urlsplit(database_url)
+    return urlunsplit(parts._replace(query=urlencode({**_PATIENCE, **dict(parse_qsl(parts.query))})))
 
 
 def _folders(text: str) -> tuple[str, ...]:

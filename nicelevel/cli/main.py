@@ -26,6 +26,7 @@ _MODULES = {
     "verify": "keeping",
     "backup": "keeping",
     "restore": "keeping",
+    "migrate": "server",
     "web": "server",
     "worker": "server",
     "desk": "server",

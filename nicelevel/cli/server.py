@@ -18,6 +18,20 @@ def serve() -> None:
 
 
 @click.command()
+def migrate() -> None:
+    """Bring the tables of the database up to this version; serve does it by itself."""
+    from nicelevel.store.database import migrate as migrate_store
+    from nicelevel.store.database import open_database
+    from nicelevel.work.app import prepare_queue
+
+    config = _over_a_database()
+    open_database(config.database_url)
+    done = migrate_store()
+    prepare_queue(config.database_url)
+    click.echo(f"{len(done)} changes were made." if done else "The tables are of this version already.")
+
+
+@click.command()
 def web() -> None:
     """Start the web server alone, on the database and the folder of the settings."""
     from nicelevel.web.serve import serve as serve_web

@@ -34,8 +34,8 @@ _WHOLE = ("PG_VERSION", "global/pg_control")
 class Cluster:
     """Made on first start, kept, stopped cleanly, started again where it died. `url` holds all the while."""
 
-    def __init__(self, folder: Path, password: str) -> None:
-        self._folder = folder
+    def __init__(self, folder: Path, password: str, connections: int = 120) -> None:
+        self._folder, self._connections = folder, connections
         self._password = password
         self._port = free_port()
         self._server: subprocess.Popen[bytes] | None = None
@@ -60,7 +60,7 @@ class Cluster:
             "port": str(self._port),
             "unix_socket_directories": "",
             "log_min_messages": "warning",
-            "max_connections": "120",
+            "max_connections": str(self._connections),
         }
         settings = [part for name, value in options.items() for part in ("-c", f"{name}={value}")]
         with (self._folder.parent / "postgres.log").open("ab") as log:
@@ -199,6 +199,12 @@ class Cluster:
             query = "SELECT 1 FROM pg_database WHERE datname = %s"
             if not connection.execute(query, [DATABASE_NAME]).fetchone():
                 connection.execute(sql.SQL("CREATE DATABASE {}").format(sql.Identifier(DATABASE_NAME)))
+
+    @property
+    def pid(self) -> int:
+        """Of the server's first process, while it runs."""
+        assert self._server
+        return self._server.pid
 
     @property
     def port(self) -> int:

@@ -65,6 +65,15 @@ def lines_lately(hours: int = 24) -> list[LineToday]:
     return [LineToday(*row) for row in rows.fetchall()]
 
 
+def is_waiting() -> bool:
+    """Whether anything waits on the queue that could be done now."""
+    rows = database.execute_sql(
+        "SELECT EXISTS (SELECT 1 FROM procrastinate_jobs WHERE status = 'todo'"
+        " AND (scheduled_at IS NULL OR scheduled_at <= now()))"
+    )
+    return bool(rows.fetchone()[0])
+
+
 def workers_alive(silent_s: float) -> int:
     """Workers that have said that they live within so long."""
     rows = database.execute_sql(

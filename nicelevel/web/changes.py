@@ -15,6 +15,8 @@ from flask import Blueprint, current_app, jsonify, request
 
 from nicelevel.store.changes import CHANNEL
 
+from .matter import DATABASE_AWAY, matters_of_pages
+
 changes = Blueprint("changes", __name__)
 
 KEPT = 5000
@@ -22,7 +24,8 @@ KEPT = 5000
 
 PULSE_S, AGAIN_S = 5.0, 0.5
 
-DATABASE_AWAY = "The database does not answer. Nice Level starts it again; what is under way goes on afterwards."
+MATTERS_AFTER = 2
+"""What is found so many times in a row is said: a worker that is just started again is no matter."""
 
 
 class Changes:
@@ -34,11 +37,12 @@ class Changes:
         self._lock = threading.Lock()
         self._run, self._number, self._is_listening = "", 0, False
         self._listener: threading.Thread | None = None
+        self._matter = ""
 
     def since(self, version: str) -> dict[str, Any]:
         """What came after a version; `everything` where that cannot be told.
 
-        version: as it was told last, or nothing. trouble: a sentence while the database does not answer.
+        version: as it was told last, or nothing. trouble: a sentence while something does not answer that work needs.
         """
         self._listen()
         run, _, number = version.partition(".")
@@ -50,7 +54,7 @@ class Changes:
                 "version": f"{self._run}.{self._number}",
                 "everything": not is_known,
                 "changes": fresh,
-                "trouble": "" if self._is_listening else DATABASE_AWAY,
+                "trouble": self._matter if self._is_listening else DATABASE_AWAY,
             }
 
     def _listen(self) -> None:
@@ -60,6 +64,7 @@ class Changes:
             if self._listener is None:
                 self._listener = threading.Thread(target=self._listen_for_ever, daemon=True)
                 self._listener.start()
+                threading.Thread(target=self._look_for_ever, daemon=True).start()
         end_s = time.monotonic() + PULSE_S
         while is_first and not self._is_listening and time.monotonic() < end_s:
             time.sleep(0.01)
@@ -72,8 +77,17 @@ class Changes:
                 self._is_listening = False
                 time.sleep(AGAIN_S)
 
+    def _look_for_ever(self) -> None:
+        """Ask now and then what is the matter, for all pages."""
+        last: list[str] = []
+        while True:
+            found = [] if not self._is_listening else list(matters_of_pages())
+            last = [*last[1 - MATTERS_AFTER :], " ".join(found)]
+            self._matter = last[-1] if len(last) == MATTERS_AFTER and all(last) else ""
+            time.sleep(PULSE_S)
+
     def _listen_once(self) -> None:
-        with psycopg.connect(self._url, autocommit=True, connect_timeout=2) as connection:
+        with psycopg.connect(self._url, autocommit=True) as connection:
             connection.execute(f"LISTEN {CHANNEL}")
             with self._lock:
                 # What was said before we listened is not known: every page fetches everything once.

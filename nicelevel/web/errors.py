@@ -11,7 +11,7 @@ from nicelevel.core.errors import LostError, NiceLevelError, SpecError
 from nicelevel.report.words import megabytes
 from nicelevel.work.keeping import reconcile
 
-from .changes import DATABASE_AWAY
+from .matter import DATABASE_AWAY
 
 STATUS_OF_CODE = {
     "not_found": 404,

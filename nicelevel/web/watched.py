@@ -17,18 +17,16 @@ from prometheus_client.registry import Collector
 from nicelevel.config import Config
 from nicelevel.logs import begin_trace
 from nicelevel.store.backups import last_checked, last_taken
-from nicelevel.store.database import GONE, connected
-from nicelevel.store.depot import AWAY, depot_answers
 from nicelevel.store.watched import lines_lately, rendered_lately, waiting_tasks, workers_alive
 from nicelevel.work.app import STALLED_S
 
-from .changes import DATABASE_AWAY, changes
+from .changes import changes
+from .matter import matters_of_work
 
 watched = Blueprint("watched", __name__)
 logger = logging.getLogger("nicelevel.web")
 
 SLOW_S = 2.0
-LEAST_FREE_BYTES = 1_000_000_000
 TRACE_HEADER = "X-Request-ID"
 SECONDS = (0.01, 0.03, 0.1, 0.3, 1.0, 3.0, 10.0)
 
@@ -45,7 +43,7 @@ def health() -> Any:
 
 
 def _problems(config: Config) -> Iterator[str]:
-    yield from _of_work(config)
+    yield from matters_of_work(config)
     if config.backup_folder:
         yield from _of_backups(config)
 
@@ -57,24 +55,6 @@ def _of_backups(config: Config) -> Iterator[str]:
         yield "No backup was taken lately."
     if checked and checked.wrong:
         yield "A backup was read again and is not as it was."
-
-
-def _of_work(config: Config) -> Iterator[str]:
-    try:
-        with connected():
-            if not workers_alive(STALLED_S * 2):
-                yield "No worker is at work: what is queued waits."
-    except GONE:
-        yield DATABASE_AWAY
-    if not depot_answers():
-        yield AWAY
-    try:
-        free_bytes = shutil.disk_usage(config.data_folder).free
-    except OSError:
-        yield "The data folder cannot be reached."
-    else:
-        if free_bytes < LEAST_FREE_BYTES:
-            yield "The disk of the data folder is nearly full."
 
 
 @watched.get("/metrics")

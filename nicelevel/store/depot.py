@@ -11,6 +11,7 @@ import secrets
 import threading
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, TypeVar
@@ -23,7 +24,7 @@ from nicelevel.core.files.staged import speaking_errors
 T = TypeVar("T")
 logger = logging.getLogger("nicelevel.store")
 
-AGAIN_S = 1.0
+AGAIN_S, ANSWERS_WITHIN_S = 1.0, 5.0
 YOUNG_S = 3600.0
 """What was used so lately is not let go of: somebody may be about to open it."""
 
@@ -57,6 +58,8 @@ class _Depot:
         self._root = ""
         self._lock = threading.Lock()
         self._come_bytes = 0
+        self._asker = ThreadPoolExecutor(1, "asking-storage")
+        self._asking: Future[bool] | None = None
 
     def key(self, path: Path) -> str:
         return f"{self._root}/{path.relative_to(self.folder)}"
@@ -91,6 +94,17 @@ class _Depot:
                 time.sleep(AGAIN_S)
 
     def answers(self) -> bool:
+        """Whether it does within a few seconds. One asks at a time: what hangs is asked nothing more meanwhile."""
+        with self._lock:
+            if self._asking is None or self._asking.done():
+                self._asking = self._asker.submit(self._ask)
+            asking = self._asking
+        try:
+            return asking.result(ANSWERS_WITHIN_S)
+        except TimeoutError:
+            return False
+
+    def _ask(self) -> bool:
         try:
             self.system().exists(self._root or "/")
         except Exception:

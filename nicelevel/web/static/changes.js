@@ -24,14 +24,17 @@ async function ask() {
   let wait_ms = document.hidden ? HIDDEN_MS : LOOKED_AT_MS;
   try {
     const answer = await fetch(`/changes?since=${version}`, { headers: { Accept: "application/json" } });
-    if (answer.status === 401) throw new Error(SIGNED_OUT);
-    if (!answer.ok) throw new Error(NO_ANSWER);
     const told = await answer.json();
-    version = told.version;
-    tellTrouble(told.trouble);
-    if (told.everything || told.changes.length) for (const each of watchers) each(told.changes, told.everything);
-  } catch (error) {
-    tellTrouble(error.message === SIGNED_OUT ? SIGNED_OUT : NO_ANSWER);
+    if (answer.ok) {
+      version = told.version;
+      tellTrouble(told.trouble);
+      if (told.everything || told.changes.length) for (const each of watchers) each(told.changes, told.everything);
+    } else {
+      tellTrouble(answer.status === 401 ? SIGNED_OUT : told.error.message);
+      wait_ms = AWAY_MS;
+    }
+  } catch {
+    tellTrouble(NO_ANSWER);
     wait_ms = AWAY_MS;
   }
   timer = setTimeout(ask, wait_ms);

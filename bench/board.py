@@ -4,6 +4,7 @@ The sources are a few programmes, each kept under many digests: so every one is 
 """
 
 import hashlib
+import os
 import shutil
 import statistics
 import tempfile
@@ -135,7 +136,7 @@ def make_board(count: int, digests: list[str], audio: AudioFolder) -> int:
         for number in range(count):
             digest = hashlib.sha256(f"{count} {number}".encode()).hexdigest()
             home = audio.audio_path(digest).parent
-            shutil.copytree(audio.audio_path(digests[number % PROGRAMMES]).parent, home)
+            shutil.copytree(audio.audio_path(digests[number % PROGRAMMES]).parent, home, copy_function=os.link)
             save_reading(digest, replace(readings[number % PROGRAMMES]), audio)
             add_source(job.id, f"source {number:03d}.wav", digest, 1)
         Source.update(state="measured").where(Source.job == job.id).execute()

@@ -35,7 +35,7 @@ from nicelevel.store.database import connected, migrate, open_database
 from nicelevel.work.app import HEARTBEAT_S, LOCK_OF_DELIVERABLE, open_queue, prepare_queue, queue
 from nicelevel.work.reconcile import requeue_forgotten
 from nicelevel.work.trying import TOLD_EVERY_S
-from nicelevel.work.worker import MEND_EVERY_S, rescue_stalled, workers_of
+from nicelevel.work.worker import MEND_EVERY_S, how_to_hear_of_work, rescue_stalled, workers_of
 
 RENDERED_S = ((0.17, 0.20), (1.5, 0.35), (1.6, 0.35), (7.0, 0.099), (126.0, 0.001))
 """Seconds of one core and how many of all: ten seconds, two, four and ten minutes, three hours (performance.md)."""
@@ -48,14 +48,14 @@ RESULT = json.dumps({"course": [[-23.0] * 3] * 300})
 
 TICKS_PER_S = os.sysconf("SC_CLK_TCK")
 
+_TOLD = ", pg_notify(%(channel)s, %(change)s)"
 _OF_TRY = " WHERE id = %(id)s AND token = %(token)s AND state IN ('queued', 'rendering') RETURNING id"
 BEGIN = (
     "UPDATE deliverable SET token = nextval('try_token'), state = 'rendering', started_at = now() WHERE id = %(id)s"
-    " AND state IN ('queued', 'rendering') RETURNING token"
+    " AND state IN ('queued', 'rendering') RETURNING token" + _TOLD
 )
 TELL = "UPDATE deliverable SET progress_ratio = random(), state = 'rendering'" + _OF_TRY
-END = "UPDATE deliverable SET state = 'proved', finished_at = now(), measured = %(result)s" + _OF_TRY
-ANNOUNCE = "SELECT pg_notify(%s, %s)"
+END = "UPDATE deliverable SET state = 'proved', finished_at = now(), measured = %(result)s" + _OF_TRY + _TOLD
 
 
 def main() -> None:
@@ -289,6 +289,7 @@ class _Part:
     async def run(self, count: int, seconds: float, all_are_there: Barrier) -> Played:
         for _ in range(count):
             self._running += await self._worker()
+            await asyncio.sleep(0)  # it says that it is there
         await asyncio.to_thread(all_are_there.wait)
         await asyncio.sleep(SETTLED_S)
         self._played = Played()
@@ -302,7 +303,7 @@ class _Part:
         app = open_queue(self._url)
         await app.open_async()
         self._places[app] = _Places(await psycopg.AsyncConnection.connect(self._url, autocommit=True))
-        both = workers_of(app, self._config)
+        both = workers_of(app, self._config, **await how_to_hear_of_work(app))
         return [asyncio.create_task(each) for each in (*(each.run() for each in both), self._rescue(app, both))]
 
     async def _rescue(self, app: procrastinate.App, workers: Any) -> None:
@@ -315,7 +316,7 @@ class _Part:
         if places.free_since_s:
             self._played.pauses_s.append(time.perf_counter() - places.free_since_s.pop(0))
         rendered_s = self._random.choices(*zip(*RENDERED_S, strict=True))[0] * self._random.uniform(0.8, 1.2)
-        (token,) = await places.say(BEGIN, deliverable_id)
+        token, _ = await places.say(BEGIN, deliverable_id)
         left_s = rendered_s / self._faster
         while left_s > TOLD_EVERY_S:
             await asyncio.sleep(TOLD_EVERY_S)
@@ -335,13 +336,11 @@ class _Places:
         self.free_since_s: list[float] = []
 
     async def say(self, statement: str, deliverable_id: int, token: int = 0, result: str = "") -> Any:
-        """What a worker says of its deliverable, and that it changed, in one transaction."""
-        values = {"id": deliverable_id, "token": token, "result": result}
-        async with self._lock, self._connection.transaction():
-            found = await (await self._connection.execute(statement, values)).fetchone()
-            change = json.dumps({"job": 1, "source": deliverable_id // FORMATS})
-            await self._connection.execute(ANNOUNCE, (CHANNEL, change))
-            return found
+        """What a worker says of its deliverable, and that it changed, in one statement."""
+        change = json.dumps({"job": 1, "source": deliverable_id // FORMATS})
+        values = {"id": deliverable_id, "token": token, "result": result, "channel": CHANNEL, "change": change}
+        async with self._lock:
+            return await (await self._connection.execute(statement, values)).fetchone()
 
 
 def print_play(played: Played, depth: int, faster: float, workers: int) -> None:

@@ -80,7 +80,9 @@ def begin_arrival(arrival: Arrival) -> bool:
 def save_arrival(arrival: Arrival, state: str, **columns: Any) -> bool:
     """What a try says; False where another has begun meanwhile."""
     with database.atomic():
-        ended = {"finished_at": datetime.now(UTC)} if state in ENDED and "finished_at" not in columns else {}
+        ended: dict[str, Any] = (
+            {"finished_at": datetime.now(UTC)} if state in ENDED and "finished_at" not in columns else {}
+        )
         saved = save_in_try(arrival, UNDER_WAY, state=state, **ended, **columns)
         announce_line(arrival.line_id, arrival.id)
     return saved

@@ -4,6 +4,9 @@ The message goes out with the transaction that made the change, to every process
 """
 
 import json
+from typing import Any
+
+from peewee import fn
 
 from .database import database
 
@@ -13,6 +16,11 @@ CHANNEL = "nice_level_changes"
 def announce(job_id: int, source_id: int) -> None:
     """Say that a source of a job, or one of its deliverables, has changed."""
     _say({"job": job_id, "source": source_id})
+
+
+def change_of(job_id: int, source_id: int) -> tuple[Any, ...]:
+    """The same as a part of the statement that changes it: said of every row that it returns."""
+    return (fn.pg_notify(CHANNEL, json.dumps({"job": job_id, "source": source_id})),)
 
 
 def announce_destination(job_id: int, destination_id: int) -> None:

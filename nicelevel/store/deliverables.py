@@ -7,7 +7,7 @@ from typing import Any
 
 from nicelevel.core.words import counted
 
-from .changes import announce
+from .changes import announce, change_of
 from .database import database
 from .journal import enter
 from .models import Deliverable, Destination, Job, Source, SpecVersion
@@ -101,22 +101,21 @@ def unfinished_of(digest: str) -> list[Deliverable]:
 
 def begin_deliverable(deliverable: Deliverable) -> bool:
     """Begin a try at rendering; False where nobody wants it any more."""
-    with database.atomic():
-        begun = begin_try(
-            deliverable, UNFINISHED, state="rendering", progress_ratio=0.0, started_at=datetime.now(UTC)
-        )
-        announce(deliverable.source.job_id, deliverable.source_id)
-    return begun
+    told, now = change_of(deliverable.source.job_id, deliverable.source_id), datetime.now(UTC)
+    return begin_try(deliverable, UNFINISHED, told, state="rendering", progress_ratio=0.0, started_at=now)
 
 
 def save_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> bool:
     """What a try says of its deliverable; False where it was stopped or has been begun anew meanwhile."""
     if state not in UNFINISHED:
         columns.setdefault("finished_at", datetime.now(UTC))
-    with database.atomic():
-        changed = save_in_try(deliverable, UNFINISHED, state=state, **columns)
-        announce(deliverable.source.job_id, deliverable.source_id)
-    return changed
+    told = change_of(deliverable.source.job_id, deliverable.source_id)
+    return save_in_try(deliverable, UNFINISHED, told, state=state, **columns)
+
+
+def tell_deliverable(deliverable: Deliverable, progress_ratio: float) -> bool:
+    """How far a try is (`progress`); False as above."""
+    return save_in_try(deliverable, UNFINISHED, state="rendering", progress_ratio=progress_ratio)
 
 
 def end_deliverable(deliverable: Deliverable, state: str, **columns: Any) -> bool:

@@ -5,6 +5,7 @@ there under its path below the data folder before any row speaks of it, and brou
 object storage all of this does nothing, and several machines share the folder itself.
 """
 
+import fcntl
 import logging
 import os
 import secrets
@@ -26,7 +27,7 @@ logger = logging.getLogger("nicelevel.store")
 
 AGAIN_S, ANSWERS_WITHIN_S = 1.0, 5.0
 YOUNG_S = 3600.0
-"""What was used so lately is not let go of: somebody may be about to open it."""
+"""What was changed or used so lately is not let go of: it may be coming in, or somebody may be about to open it."""
 
 LOOKED_AT_AFTER_BYTES = 1 << 30
 """After so much has come into the cache it is looked at whether it is too large."""
@@ -170,10 +171,12 @@ def bring(path: Path) -> Path:
     try:
         with speaking_errors(path):
             path.parent.mkdir(parents=True, exist_ok=True)
-            there.surely(lambda system: system.get_file(there.key(path), str(part)))
-            if path.name == "audio" and sha256_of(part) != path.parent.name:
-                raise DepotAwayError(f"{path.parent.name[:12]}… did not come whole from the object storage.")
-            os.replace(part, path)
+            with part.open("xb") as held:
+                fcntl.flock(held, fcntl.LOCK_EX)  # what sweeps meanwhile sees that its maker is at work
+                there.surely(lambda system: system.get_file(there.key(path), str(part)))
+                if path.name == "audio" and sha256_of(part) != path.parent.name:
+                    raise DepotAwayError(f"{path.parent.name[:12]}… did not come whole from the object storage.")
+                os.replace(part, path)
         there.came(path.stat().st_size)
     finally:
         part.unlink(missing_ok=True)
@@ -208,6 +211,20 @@ def size_there(path: Path) -> int | None:
         return int(there.surely(lambda system: system.size(there.key(path))))
     except _NOT_THERE:
         return None
+
+
+def old_there(folder: Path, depth: int) -> list[tuple[str, ...]]:
+    """The places so deep below a folder there in which nothing has changed lately, each as the parts of its name."""
+    if not _depot:
+        return []
+    start, found = _depot[0].key(folder), {}
+    with suppress(*_NOT_THERE):
+        found = _depot[0].surely(lambda system: system.find(start, detail=True))
+    newest: dict[tuple[str, ...], float] = {}
+    for name, told in found.items():
+        place = tuple(name.removeprefix(f"{start}/").split("/")[:depth])
+        newest[place] = max(newest.get(place, 0.0), told["LastModified"].timestamp())
+    return [place for place, at_s in newest.items() if len(place) == depth and time.time() - at_s > YOUNG_S]
 
 
 def drop(folder: Path) -> None:

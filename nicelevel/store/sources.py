@@ -9,7 +9,7 @@ from peewee import fn
 
 from nicelevel.core.measure import METER_VERSION
 
-from .changes import announce
+from .changes import announce, change_of
 from .database import database
 from .models import LONGEST_TITLE, Job, OwnTarget, Reading, Source
 from .sides import beside
@@ -141,18 +141,18 @@ def lost_sources(digest: str) -> list[Source]:
 
 def begin_source(source: Source) -> bool:
     """Begin a try at measuring; False where nobody wants it any more."""
-    with database.atomic():
-        begun = begin_try(source, UNMEASURED, state="measuring", progress_ratio=0.0)
-        announce(source.job_id, source.id)
-    return begun
+    told = change_of(source.job_id, source.id)
+    return begin_try(source, UNMEASURED, told, state="measuring", progress_ratio=0.0)
 
 
 def save_source(source: Source, state: str, **columns: Any) -> bool:
     """What a try says of its source; False where it was taken out or has been begun anew meanwhile."""
-    with database.atomic():
-        saved = save_in_try(source, UNMEASURED, state=state, **columns)
-        announce(source.job_id, source.id)
-    return saved
+    return save_in_try(source, UNMEASURED, change_of(source.job_id, source.id), state=state, **columns)
+
+
+def tell_source(source: Source, progress_ratio: float) -> bool:
+    """How far a try is (`progress`); False as above."""
+    return save_in_try(source, UNMEASURED, state="measuring", progress_ratio=progress_ratio)
 
 
 def end_source(source: Source, error_code: str, error_message: str, among: Sequence[str] = UNMEASURED) -> bool:

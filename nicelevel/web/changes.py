@@ -14,6 +14,8 @@ import psycopg
 from flask import Blueprint, current_app, jsonify, request
 
 from nicelevel.store.changes import CHANNEL
+from nicelevel.store.database import GONE, connected
+from nicelevel.store.progress import progress_now
 
 from .matter import DATABASE_AWAY, matters_of_pages
 
@@ -23,6 +25,7 @@ KEPT = 5000
 """A page that has missed more than so many is told to fetch everything."""
 
 PULSE_S, AGAIN_S = 5.0, 0.5
+FOLLOWED_S, LOOKED_AT_S = 0.35, 2.0
 
 MATTERS_AFTER = 2
 """What is found so many times in a row is said: a worker that is just started again is no matter."""
@@ -37,7 +40,7 @@ class Changes:
         self._lock = threading.Lock()
         self._run, self._number, self._is_listening = "", 0, False
         self._listener: threading.Thread | None = None
-        self._matter = ""
+        self._matter, self._asked_s = "", 0.0
 
     def since(self, version: str) -> dict[str, Any]:
         """What came after a version; `everything` where that cannot be told.
@@ -45,6 +48,7 @@ class Changes:
         version: as it was told last, or nothing. trouble: a sentence while something does not answer that work needs.
         """
         self._listen()
+        self._asked_s = time.monotonic()
         run, _, number = version.partition(".")
         with self._lock:
             oldest = self._kept[0][0] if self._kept else self._number + 1
@@ -64,7 +68,8 @@ class Changes:
             if self._listener is None:
                 self._listener = threading.Thread(target=self._listen_for_ever, daemon=True)
                 self._listener.start()
-                threading.Thread(target=self._look_for_ever, daemon=True).start()
+                for beside in (self._look_for_ever, self._follow_for_ever):
+                    threading.Thread(target=beside, daemon=True).start()
         end_s = time.monotonic() + PULSE_S
         while is_first and not self._is_listening and time.monotonic() < end_s:
             time.sleep(0.01)
@@ -85,6 +90,22 @@ class Changes:
             last = [*last[1 - MATTERS_AFTER :], " ".join(found)]
             self._matter = last[-1] if len(last) == MATTERS_AFTER and all(last) else ""
             time.sleep(PULSE_S)
+
+    def _follow_for_ever(self) -> None:
+        """Ask how far everything is, for all pages, while anybody looks at one."""
+        last: dict[tuple[int, int], float] = {}
+        while True:
+            time.sleep(FOLLOWED_S)
+            if not self._is_listening or time.monotonic() - self._asked_s > LOOKED_AT_S:
+                continue
+            try:
+                with connected():
+                    now = progress_now()
+            except GONE:
+                continue
+            for job_id, source_id in (place for place, ratio in now.items() if last.get(place) != ratio):
+                self._add({"job": job_id, "source": source_id})
+            last = now
 
     def _listen_once(self) -> None:
         with psycopg.connect(self._url, autocommit=True) as connection:

@@ -25,6 +25,8 @@ LOCK_OF_DELIVERABLE = "deliverable {}"
 _FOR_MANY = (
     # Whether something else with its lock waits is asked of every job that is fetched; else the whole queue through.
     "CREATE INDEX IF NOT EXISTS nice_level_jobs_lock ON procrastinate_jobs (lock) WHERE status IN ('todo', 'doing')",
+    # Where a worker goes, its jobs are looked for.
+    "CREATE INDEX IF NOT EXISTS nice_level_jobs_worker ON procrastinate_jobs (worker_id) WHERE worker_id IS NOT NULL",
 )
 """What the queue's own tables lack for a million entries (docs/scale.md)."""
 

@@ -25,7 +25,7 @@ from nicelevel.store.deliverables import (
     lose_deliverable,
     with_names,
 )
-from nicelevel.store.depot import bring, drop, size_there
+from nicelevel.store.depot import YOUNG_S, bring, drop, old_there, size_there
 from nicelevel.store.found import forget_found
 from nicelevel.store.models import Deliverable, Job, Preparing, Reading, Source
 from nicelevel.store.readings import is_measured
@@ -38,9 +38,6 @@ from .reconcile import requeue_forgotten
 
 UPLOAD_KEPT_S = 7 * 24 * 3600.0
 """What has come of an upload waits so long for the rest."""
-
-YOUNG_S = 3600.0
-"""What was changed so lately may belong to something that is just coming in."""
 
 AUDIO_CHANGED = "Its audio is damaged in the data folder. Let the same file go here once more and it is mended."
 
@@ -184,12 +181,36 @@ def sweep_arrivals(config: Config) -> None:
             shutil.rmtree(folder, ignore_errors=True)
 
 
-def _sweep_audio(audio: AudioFolder) -> int:
+def sweep_storage(config: Config) -> None:
+    """The same in the object storage, where there is one: what was let go of while it was away is there still."""
+    audio, needed = AudioFolder(config.audio_folder), _needed_contents()
+    for _, digest in old_there(config.audio_folder, 2):
+        if digest not in needed:
+            audio.remove(digest)
+    rows = _tries_of_deliverables()
+    for number, token in old_there(config.deliverables_folder, 2):
+        row = rows.get(number)
+        if row is None or (row.state not in UNFINISHED and token != str(row.token)):
+            drop(config.deliverables_folder / number / token)
+    known = {str(each) for each in ids_of_arrivals()}
+    for (arrival,) in old_there(config.arrivals_folder, 1):
+        if arrival not in known:
+            drop(config.arrivals_folder / arrival)
+
+
+def _needed_contents() -> set[str]:
     needed = {source.digest for source in Source.select(Source.digest)}
     needed |= {side for _, side in sides_of(needed)}
     prepared = Preparing.select(Preparing.digest, Preparing.source_digest)
-    needed |= {each.digest for each in prepared if each.source_digest in needed}
-    freed = 0
+    return needed | {each.digest for each in prepared if each.source_digest in needed}
+
+
+def _tries_of_deliverables() -> dict[str, Deliverable]:
+    return {str(row.id): row for row in Deliverable.select(Deliverable.id, Deliverable.token, Deliverable.state)}
+
+
+def _sweep_audio(audio: AudioFolder) -> int:
+    needed, freed = _needed_contents(), 0
     for digest in list(audio.digests()):
         if digest not in needed and not _is_young(audio.named_path(digest).parent):
             freed += forget_contents(digest, audio)
@@ -215,8 +236,7 @@ def free_contents(digests: set[str], audio: AudioFolder) -> int:
 
 
 def _sweep_deliverables(folder: Path) -> int:
-    rows = {str(row.id): row for row in Deliverable.select(Deliverable.id, Deliverable.token, Deliverable.state)}
-    freed = 0
+    rows, freed = _tries_of_deliverables(), 0
     for home in folder.glob("*"):
         row = rows.get(home.name)
         if row is None:

@@ -44,6 +44,7 @@ from nicelevel.store.deliverables import (
     find_deliverable,
     home_of,
     save_deliverable,
+    tell_deliverable,
     try_folder,
 )
 from nicelevel.store.depot import drop, keep, names_in
@@ -53,7 +54,7 @@ from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.prepared import begin_preparation, end_preparation, forget_preparation
 from nicelevel.store.readings import is_measured, known_shape, load_figures, save_reading
 from nicelevel.store.sets import link_set
-from nicelevel.store.sources import begin_source, end_source, find_source, save_source, take_place
+from nicelevel.store.sources import begin_source, end_source, find_source, save_source, take_place, tell_source
 from nicelevel.store.specs import spec_of
 
 from .app import queue
@@ -90,7 +91,7 @@ def _measure(call: Call, source: Source, audio: AudioFolder) -> None:
     if is_measured(source.digest) and audio.has_measured(source.digest):
         return
     path = audio.existing_path(source.digest)
-    progress = progress_of(call, lambda ratio: save_source(source, "measuring", progress_ratio=ratio))
+    progress = progress_of(call, partial(tell_source, source))
     with speaking_errors(Path(source.file_name)), audio.keeping_hops(source.digest) as folder:
         measured = measure(path, progress, folder)
         if needs_copy(path):
@@ -249,7 +250,7 @@ def _render(call: Call, deliverable: Deliverable) -> None:
     refuse(plan)
     beside = outputs_beside(described_of(contents_of(source).then(spec), audio), spec)
     path = deliverable_path(source.title, spec, plan.output, beside)
-    progress = progress_of(call, lambda ratio: save_deliverable(deliverable, "rendering", progress_ratio=ratio))
+    progress = progress_of(call, partial(tell_deliverable, deliverable))
     wanted_again = is_signal_wanted_again(deliverable, plan, audio)
     with _folder_of_try(deliverable, call.config.deliverables_folder) as folder:
         with _shared.reading(audio.existing_path(source.digest), plan.chain, wanted_again) as kept:

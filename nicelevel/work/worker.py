@@ -18,21 +18,29 @@ from procrastinate.worker import Worker
 from nicelevel.config import Config
 from nicelevel.logs import arrange_logs
 from nicelevel.store.database import GONE, connected, open_database, process_ends
-from nicelevel.store.depot import open_depot
+from nicelevel.store.depot import DepotAwayError, open_depot
 from nicelevel.store.turns import take_turn
 
 from .app import HEARTBEAT_S, SENDING, STALLED_S, open_queue
+from .keeping import sweep, sweep_storage
 from .reconcile import requeue_forgotten
 from .watching import start_watching
 from .weight import memory_for_works, queues_that_fit
 
 logger = logging.getLogger("nicelevel.work")
 
+LISTENERS = 16
+"""So many listen for new work and begin at once. Each announcement of anything wakes every listener there is, so all
+others ask for themselves."""
+
+ASKED_EVERY_S, UNTOLD_ASK_EVERY_S = 5.0, 2.0
+"""How often who has nothing to do asks, where they would be told, and where they are not."""
+
 SENDINGS_AT_ONCE = 2
 GRACE_S, LONGEST_END_S = 0.5, 8.0
 """A worker that is to end asks its tasks after so long to put their work back, and has ended after so long."""
 
-MEND_EVERY_S = 15.0
+MEND_EVERY_S, SWEEP_EVERY_S = 15.0, 3600.0
 STORAGE_AWAY_S = 300.0
 """A task waits so long for an object storage that is away, then it is tried again."""
 
@@ -110,7 +118,7 @@ def workers_of(queue: procrastinate.App, config: Config, **options: Any) -> list
 
 async def _work(queue: procrastinate.App, config: Config) -> None:
     async with queue.open_async():
-        workers = workers_of(queue, config)
+        workers = workers_of(queue, config, **await how_to_hear_of_work(queue))
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, _end, workers)
         beside = [asyncio.create_task(_rescue_for_ever(queue, workers)), asyncio.create_task(_mend_for_ever(config))]
@@ -127,6 +135,20 @@ async def _work(queue: procrastinate.App, config: Config) -> None:
     for error in ended:
         if isinstance(error, Exception):
             raise error
+
+
+async def how_to_hear_of_work(queue: procrastinate.App) -> dict[str, Any]:
+    """Options of a worker that is about to begin: listening, or asking more often."""
+    counted = await queue.connector.execute_query_one_async(
+        "SELECT count(*) AS alive FROM procrastinate_workers"
+        " WHERE last_heartbeat > now() - make_interval(secs => %(silent_s)s)",
+        silent_s=STALLED_S,
+    )
+    listens = counted["alive"] < LISTENERS
+    return {
+        "listen_notify": listens,
+        "fetch_job_polling_interval": ASKED_EVERY_S if listens else UNTOLD_ASK_EVERY_S,
+    }
 
 
 def _end(workers: Collection[Worker]) -> None:
@@ -167,8 +189,9 @@ async def _mend_for_ever(config: Config) -> None:
         await asyncio.sleep(MEND_EVERY_S)
         try:
             await asyncio.to_thread(_mend, config)
-        except GONE as error:
-            logger.warning("cannot look for forgotten work: %s", error)
+            await asyncio.to_thread(_sweep, config)
+        except (*GONE, OSError, DepotAwayError) as error:
+            logger.warning("cannot look for what was forgotten, or is not needed any more: %s", error)
 
 
 def _mend(config: Config) -> None:
@@ -176,3 +199,12 @@ def _mend(config: Config) -> None:
     with connected():
         if take_turn("mend", MEND_EVERY_S) and (count := requeue_forgotten()):
             logger.warning("%s found under way without a job, and queued again", count)
+
+
+def _sweep(config: Config) -> None:
+    # One worker for each data folder, which several may share, and one for the storage that is behind all of them.
+    with connected():
+        if take_turn(f"sweep {config.secret('folder')[:12]}", SWEEP_EVERY_S):
+            sweep(config)
+        if config.object_storage and take_turn("sweep storage", SWEEP_EVERY_S):
+            sweep_storage(config)

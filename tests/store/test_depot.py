@@ -20,7 +20,7 @@ from nicelevel.store.depot import DepotAwayError, make_room, open_depot
 from nicelevel.store.models import Job
 from nicelevel.store.sources import sources_of
 from nicelevel.web import create_app
-from nicelevel.work.keeping import reconcile
+from nicelevel.work.keeping import reconcile, sweep_storage
 from tests import signals
 from tests.conftest import _work_off
 from tests.web.uploading import JSON, upload, wav
@@ -159,6 +159,29 @@ def test_what_nobody_needs_goes_there_too(config, here, job, work_off, storage):
     here.post(f"/jobs/{job.id}/delete", headers=JSON)
     here.post("/trash/empty", headers=JSON)
     assert storage[2].find("levels/studio") == []
+
+
+def test_what_was_let_go_of_while_the_storage_was_away_goes_later(config, here, job, work_off, storage, monkeypatch):
+    upload(here, job, "Night ferry.wav", wav(signals.programme(9, seed=2)))
+    work_off()
+    here.post(f"/jobs/{job.id}/render", headers=JSON)
+    work_off()
+    needed = set(storage[2].find("levels/studio"))
+    made = deliverables_of(job.id, ["proved"])[0]
+    digest = "f" * 64
+    left = (
+        f"deliverables/{made.id}/0/old.wav",
+        "deliverables/999999/7/x.wav",
+        f"audio/ff/{digest}/audio",
+        "arrivals/8/x",
+    )
+    for name in left:
+        storage[2].pipe_file(f"levels/studio/{name}", b"left")
+    sweep_storage(config)
+    assert set(storage[2].find("levels/studio")) == needed | {f"levels/studio/{name}" for name in left}  # it is young
+    monkeypatch.setattr(depot, "YOUNG_S", -1.0)
+    sweep_storage(config)
+    assert set(storage[2].find("levels/studio")) == needed
 
 
 def test_the_cache_lets_go_of_what_was_not_used_for_longest(config, here, job, work_off):

@@ -1,0 +1,142 @@
+"""A season in one job, 5,000 sources at six destinations: its first rows, 20,000 deliverables put on the queue; and
+200 open pages that all hear of every change."""
+
+import argparse
+import asyncio
+import re
+import statistics
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import aiohttp
+import requests
+from playwright.sync_api import sync_playwright
+
+from bench.board import make_board, make_programmes, timed_load
+from bench.scale import Server
+from nicelevel.store.audio import AudioFolder
+from nicelevel.store.changes import announce
+from nicelevel.store.database import connected, open_database
+from nicelevel.store.models import Deliverable, Source
+from tests.browser.conftest import CHROMIUM, FLAGS, HEIGHT, WIDTH
+from tests.conftest import Live
+
+ASKED_EVERY_S = 0.35
+"""As open pages do (static/changes.js)."""
+
+CHANGES, CHANGE_EVERY_S = 40, 0.25
+
+
+def main() -> None:
+    asked = argparse.ArgumentParser(description=__doc__)
+    asked.add_argument("--sources", type=int, default=5000)
+    asked.add_argument("--pages", type=int, default=200)
+    told = asked.parse_args()
+    with tempfile.TemporaryDirectory() as folder:
+        # Nothing is rendered meanwhile: what is asked is how soon all of it is there.
+        live = Live(Path(folder), settings={"WORKER_JOBS": "1"})
+        try:
+            open_database(live.database_url())
+            audio = AudioFolder(live.data_folder / "audio")
+            job_id = make_board(told.sources, make_programmes(Path(folder), audio), audio)
+            print(f"{told.sources} sources of 60 s at six destinations | figure")
+            print_board(live, job_id)
+            print_queueing(live, job_id)
+            print_pages(live, job_id, told.pages)
+        finally:
+            live.stop()
+
+
+def print_board(live: Live, job_id: int) -> None:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+        page = browser.new_page(viewport={"width": WIDTH, "height": HEIGHT})
+        for when in ("first", "again"):
+            took_s = timed_load(page, f"{live.address}jobs/{job_id}")
+            print(f"first rows drawn, {when} | {took_s:.2f} s", flush=True)
+        began_s = time.perf_counter()
+        page.evaluate("() => { const rows = document.querySelector('.rows'); rows.scrollTop = rows.scrollHeight; }")
+        page.wait_for_selector("tbody tr:last-of-type td.cell")
+        print(f"from there to the last row, drawn | {time.perf_counter() - began_s:.2f} s", flush=True)
+        browser.close()
+
+
+def print_queueing(live: Live, job_id: int) -> None:
+    session = requests.Session()
+    page = session.get(f"{live.address}runs").text
+    found = re.search(r'name="csrf-token" content="([^"]+)"', page)
+    assert found
+    headers = {"X-CSRFToken": found.group(1), "Accept": "application/json"}
+    began_s = time.perf_counter()
+    answer = session.post(f"{live.address}jobs/{job_id}/render", headers=headers, timeout=600)
+    took_s = time.perf_counter() - began_s
+    with connected():
+        rows = Deliverable.select().join(Source).where(Source.job == job_id).count()
+    print(f"{rows} deliverables put on the queue, {answer.status_code} | {took_s:.1f} s", flush=True)
+    began_s = time.perf_counter()
+    stopped = session.post(f"{live.address}jobs/{job_id}/stop", headers=headers, timeout=600)
+    print(f"all stopped, {stopped.status_code} | {time.perf_counter() - began_s:.1f} s", flush=True)
+
+
+def print_pages(live: Live, job_id: int, count: int) -> None:
+    web = next(pid for pid in live.children() if live.command_of(pid).endswith(" web"))
+    delays_s, answers_s, busy = asyncio.run(_pages(live.address, job_id, count, Server(web)))
+    print(f"{count} open pages: a change until each of them has it | {_told(delays_s)}")
+    print(f"{count} open pages: an answer | {_told(answers_s)}; {busy:.2f} cores of the web server")
+
+
+def _told(seconds: list[float]) -> str:
+    ordered = sorted(seconds)
+    return (
+        f"median {1000 * statistics.median(ordered):.0f} ms, 95 % {1000 * ordered[int(0.95 * len(ordered))]:.0f} ms"
+    )
+
+
+async def _pages(address: str, job_id: int, count: int, web: Server) -> tuple[list[float], list[float], float]:
+    said_s: list[float] = []
+    delays_s: list[float] = []
+    answers_s: list[float] = []
+    ends = asyncio.Event()
+
+    async def page(session: aiohttp.ClientSession, after_s: float) -> None:
+        version, heard = "", 0
+        await asyncio.sleep(after_s)
+        while not ends.is_set():
+            began_s = time.perf_counter()
+            async with session.get(f"{address}changes", params={"since": version}) as answer:
+                told: dict[str, Any] = await answer.json()
+            answers_s.append(time.perf_counter() - began_s)
+            if version:
+                for _ in told["changes"]:
+                    delays_s.append(time.perf_counter() - said_s[heard])
+                    heard += 1
+            version = told["version"]
+            await asyncio.sleep(ASKED_EVERY_S)
+
+    # A browser keeps its connection; so does each of these.
+    async with aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=0)) as session:
+        pages = [asyncio.create_task(page(session, ASKED_EVERY_S * number / count)) for number in range(count)]
+        await asyncio.sleep(3.0)
+        began_s, busy_s = time.perf_counter(), web.busy_s()
+        answers_s.clear()
+        for _ in range(CHANGES):
+            said_s.append(time.perf_counter())
+            await asyncio.to_thread(_announce, job_id)
+            await asyncio.sleep(CHANGE_EVERY_S)
+        busy = (web.busy_s() - busy_s) / (time.perf_counter() - began_s)
+        await asyncio.sleep(2.0)
+        ends.set()
+        await asyncio.gather(*pages)
+    assert len(delays_s) == CHANGES * count, f"{len(delays_s)} of {CHANGES * count} were heard"
+    return delays_s, answers_s, busy
+
+
+def _announce(job_id: int) -> None:
+    with connected():
+        announce(job_id, 0)
+
+
+if __name__ == "__main__":
+    main()

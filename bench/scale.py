@@ -32,7 +32,8 @@ from nicelevel.config import Config, read_config
 from nicelevel.run.cluster import Cluster
 from nicelevel.store.changes import CHANNEL
 from nicelevel.store.database import connected, migrate, open_database
-from nicelevel.work.app import HEARTBEAT_S, LOCK_OF_DELIVERABLE, open_queue, prepare_queue, queue
+from nicelevel.store.runs import LOCK_OF_DELIVERABLE
+from nicelevel.work.app import HEARTBEAT_S, open_queue, prepare_queue, queue
 from nicelevel.work.reconcile import requeue_forgotten
 from nicelevel.work.trying import TOLD_EVERY_S
 from nicelevel.work.worker import MEND_EVERY_S, how_to_hear_of_work, rescue_stalled, workers_of

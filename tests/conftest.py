@@ -77,12 +77,13 @@ def work_off(config: Config):
 async def _work_off(config: Config) -> None:
     queue = open_queue(config.database_url)
     async with queue.open_async():
-        waiting, before = -1, None
+        waiting, before = {0}, None
         # A worker that does not wait ends while its last jobs run: what those put on the queue, or held up, is left.
         while waiting and waiting != before:
             for each in workers_of(queue, config, wait=False, shutdown_graceful_timeout=None):
                 await each.run()
-            before, waiting = waiting, len(list(await queue.job_manager.list_jobs_async(status="todo")))
+            left = await queue.job_manager.list_jobs_async(status="todo")
+            before, waiting = waiting, {each.id for each in left}
 
 
 def wait_for_port(port: int) -> None:

@@ -66,6 +66,12 @@ def time_left_s(to_do: Sequence[ToDo], known: dict[Hashable, float], at_once: in
     return found
 
 
+def all_left_s(to_do: Sequence[ToDo], known: dict[Hashable, float], at_once: int) -> float | None:
+    """When all of it is done, as if it could be shared out evenly; None where that cannot be told of some."""
+    needed_s = [_needs_s(each, known) for each in to_do]
+    return None if None in needed_s else sum(each for each in needed_s if each is not None) / max(1, at_once)
+
+
 def _needs_s(each: ToDo, known: dict[Hashable, float]) -> float | None:
     if each.progress_ratio >= SURE_AT_RATIO:
         return each.running_s / each.progress_ratio * (1.0 - each.progress_ratio)

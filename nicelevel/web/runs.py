@@ -1,7 +1,8 @@
 """Runs: what is being rendered on all jobs, how long it will take, what failed and why."""
 
 import shutil
-from collections.abc import Callable, Sequence
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,14 +12,16 @@ from nicelevel.desk.runs import UnderWay, under_way
 from nicelevel.report.words import megabytes
 from nicelevel.store.deliverables import stop_deliverables
 from nicelevel.store.models import Deliverable
-from nicelevel.store.runs import ended_lately, named, worker_count
+from nicelevel.store.runs import ended_lately, named
+from nicelevel.store.watched import workers_alive
+from nicelevel.work.app import STALLED_S
 
 from .for_programs import deliverable_row_json, wants_json
-from .found import audio
 
 runs = Blueprint("runs", __name__)
 
 SHOWN_WAITING, SHOWN_ENDED = 60, 40
+SLOW_S = 0.1
 
 SCARCE_BYTES, SCARCE_SHARE = 3_000_000_000, 0.03
 """With less than the larger of these the disk is about to be full."""
@@ -29,36 +32,13 @@ class Runs:
     """The first of what is under way, with the seconds until each is done; all of it in figures; what ended."""
 
     shown: tuple[tuple[Deliverable, float | None], ...]
-    under_way: tuple[UnderWay, ...]
+    under_way: UnderWay
     ended: tuple[Deliverable, ...]
-
-    @property
-    def rendering(self) -> int:
-        return sum(each.state == "rendering" for each in self.under_way)
-
-    @property
-    def left_s(self) -> float | None:
-        return _latest(self.under_way)
-
-
-@dataclass(frozen=True)
-class Running:
-    """What the top line of every page says: how many are to be rendered, and how long that takes."""
-
-    under_way: tuple[UnderWay, ...]
-
-    @property
-    def count(self) -> int:
-        return len(self.under_way)
-
-    @property
-    def left_s(self) -> float | None:
-        return _latest(self.under_way)
 
 
 def add_running() -> dict[str, Callable[[], Any]]:
     """Asked of the database only where a page says it."""
-    return {"running": lambda: Running(_under_way()), "disk": disk_note}
+    return {"running": _under_way, "disk": disk_note}
 
 
 def disk_note() -> str:
@@ -69,27 +49,29 @@ def disk_note() -> str:
     return f"The disk is nearly full: {megabytes(usage.free)} MB are free"
 
 
-def _under_way() -> tuple[UnderWay, ...]:
-    """Looked up once for a page, which says it in its top line and may list it too."""
+def _under_way() -> UnderWay:
+    """Looked up once for a page, which says it in its top line and may list it too.
+
+    Of very much it takes a while to count: then every page is told the same for ten times as long.
+    """
+    kept = current_app.extensions.setdefault("under_way", {})
     if "under_way" not in g:
-        at_once = worker_count() * current_app.config["NICE_LEVEL"].worker_jobs
-        g.under_way = tuple(under_way(audio(), at_once))
-    found: tuple[UnderWay, ...] = g.under_way
+        if kept.get("until_s", 0.0) < time.monotonic():
+            began_s = time.monotonic()
+            at_once = workers_alive(STALLED_S) * current_app.config["NICE_LEVEL"].worker_jobs
+            kept["found"] = under_way(at_once, SHOWN_WAITING)
+            took_s = time.monotonic() - began_s
+            kept["until_s"] = time.monotonic() + 10 * took_s if took_s > SLOW_S else 0.0
+        g.under_way = kept["found"]
+    found: UnderWay = g.under_way
     return found
 
 
-def _latest(waiting: Sequence[UnderWay]) -> float | None:
-    """When all of it is done; None where that cannot be told of some."""
-    ends = [each.end_s for each in waiting]
-    known = [end_s for end_s in ends if end_s is not None]
-    return max(known) if known and len(known) == len(ends) else None
-
-
 def _runs() -> Runs:
-    waiting = _under_way()
-    ends = {each.deliverable_id: each.end_s for each in waiting}
-    shown = tuple((each, ends[each.id]) for each in named([each.deliverable_id for each in waiting[:SHOWN_WAITING]]))
-    return Runs(shown, waiting, tuple(ended_lately(SHOWN_ENDED)))
+    found = _under_way()
+    ends = {each.deliverable_id: each.end_s for each in found.first}
+    shown = tuple((each, ends[each.id]) for each in named([*ends][:SHOWN_WAITING]))
+    return Runs(shown, found, tuple(ended_lately(SHOWN_ENDED)))
 
 
 @runs.get("/runs")
@@ -99,7 +81,7 @@ def index() -> Any:
         found = _runs()
         shown = [{**deliverable_row_json(made), "left_s": left_s} for made, left_s in found.shown]
         ended = [deliverable_row_json(each) for each in found.ended]
-        return jsonify(count=len(found.under_way), left_s=found.left_s, under_way=shown, ended=ended)
+        return jsonify(count=found.under_way.count, left_s=found.under_way.left_s, under_way=shown, ended=ended)
     return render_template("runs/runs.html", runs=_runs())
 
 

@@ -19,9 +19,6 @@ STALLED_S = 8.0
 """A worker that was silent for so long, by the clock of the database, is taken for dead, its jobs taken over."""
 
 
-LOCK_OF_DELIVERABLE = "deliverable {}"
-"""Of one deliverable: what was stopped and is done again has two entries for a while, which are not done at once."""
-
 _FOR_MANY = (
     # Whether something else with its lock waits is asked of every job that is fetched; else the whole queue through.
     "CREATE INDEX IF NOT EXISTS nice_level_jobs_lock ON procrastinate_jobs (lock) WHERE status IN ('todo', 'doing')",

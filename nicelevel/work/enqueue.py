@@ -18,10 +18,10 @@ from nicelevel.store.journal import enter
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
 from nicelevel.store.prepared import failed_preparations
 from nicelevel.store.readings import known_shape
+from nicelevel.store.runs import LOCK_OF_DELIVERABLE
 from nicelevel.store.sendings import add_sending
 from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, same_file, sources_of
 
-from .app import LOCK_OF_DELIVERABLE
 from .sending import send_package
 from .sets import check_sum_of_set, defer_look_at_sets
 from .tasks import (

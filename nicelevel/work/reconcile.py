@@ -11,10 +11,10 @@ from nicelevel.store.database import database
 from nicelevel.store.deliverables import UNFINISHED, with_names
 from nicelevel.store.models import Arrival, Deliverable, Preparing, Sending, Source, Telling
 from nicelevel.store.prepared import end_preparation
+from nicelevel.store.runs import LOCK_OF_DELIVERABLE
 from nicelevel.store.sendings import UNDER_WAY
 from nicelevel.store.sources import UNMEASURED, end_source
 
-from .app import LOCK_OF_DELIVERABLE
 from .arriving import enqueue_arrival
 from .enqueue import enqueue_measuring, enqueue_rendering, enqueue_sending_of
 from .tasks import defer_preparation

@@ -49,8 +49,13 @@ def test_the_time_left_comes_from_what_such_files_took(client, job, sources, wor
     work_off()
     database.execute_sql("UPDATE deliverable SET started_at = finished_at - interval '90 seconds'")
     client.post(f"/jobs/{job.id}/render", data={"source": sources[1]}, headers=JSON)
-    waiting = under_way(store, 2)
-    assert [round(each.end_s) for each in waiting[:4]] == [90, 90, 180, 180]
+    found = under_way(2, 60)
+    assert [round(each.end_s) for each in found.first[:4]] == [90, 90, 180, 180]
+    # Of the first two alone: the rest is told from how much there is.
+    part = under_way(2, 2)
+    assert len(part.first) == 2
+    assert (part.rendering, part.waiting) == (0, found.waiting)
+    assert part.left_s == pytest.approx(90.0 * found.waiting / 2, rel=0.01)
     assert re.search(r"about <b class=\"fig\">\d+:\d\d</b> left", client.get("/runs").text)
 
 

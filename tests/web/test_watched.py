@@ -40,7 +40,7 @@ def test_health_says_what_is_the_matter(client, store, monkeypatch):
     assert (sick.status_code, sick.json["problems"]) == (503, ["No worker is at work: what is queued waits."])
     a_worker()
     assert client.get("/health").json == {"status": "well", "problems": []}
-    monkeypatch.setattr("nicelevel.web.watched.LEAST_FREE_BYTES", 10**18)
+    monkeypatch.setattr("nicelevel.web.matter.LEAST_FREE_BYTES", 10**18)
     assert client.get("/health").json["problems"] == ["The disk of the data folder is nearly full."]
 
 

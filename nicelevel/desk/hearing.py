@@ -78,7 +78,7 @@ class Fold:
 def takes_of(source: Source, destination: Destination | None, audio: AudioFolder) -> tuple[Audible, ...]:
     """What a measured source can be heard as, itself first; then at a destination, at the others, other versions."""
     here, fold = [_of_source(source, "source", audio)], fold_of(source, audio)
-    made = deliverables_of(source.job_id, KEPT_FILES, source.id)
+    made = deliverables_of(source.job_id, KEPT_FILES, [source.id])
     others = [each for each in destinations_of(source.job_id) if destination is None or each.id != destination.id]
     if destination is not None:
         plans = plans_at(source, destination, audio)
@@ -96,7 +96,7 @@ def takes_of(source: Source, destination: Destination | None, audio: AudioFolder
 def landing_of(source: Source, destination: Destination, audio: AudioFolder) -> Audible:
     """How a measured source lands at a destination: what was written, else its plan, else itself as it is."""
     plans = plans_at(source, destination, audio)
-    written, fold = deliverables_of(source.job_id, KEPT_FILES, source.id), fold_of(source, audio)
+    written, fold = deliverables_of(source.job_id, KEPT_FILES, [source.id]), fold_of(source, audio)
     made = _made(written, destination, plans, source.title, fold)
     planned = _planned(source, destination, plans, source.title, fold)
     return (made or planned or [_of_source(source, "version", audio)])[0]

@@ -1,5 +1,6 @@
 """Notes that a source gets from the other sources of its job."""
 
+from collections import defaultdict
 from collections.abc import Sequence
 from contextlib import suppress
 
@@ -10,7 +11,7 @@ from nicelevel.core.values import Reading as Measured
 from nicelevel.core.words import listed
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
-from nicelevel.store.readings import load_figures
+from nicelevel.store.readings import load_figures, prefetch_figures
 from nicelevel.store.sources import sources_of
 
 
@@ -24,19 +25,22 @@ def with_neighbour_notes(source: Source, reading: Measured, audio: AudioFolder) 
 
 def noted_readings(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Measured]:
     """Figures of measured sources of one job by their ids, with the notes that neighbours give added."""
-    figures = {}
+    figures, same = {}, defaultdict(list)
+    prefetch_figures([source.digest for source in sources], audio)
     for source in sources:
+        same[source.digest].append(source)
         with suppress(LostError):  # it is going to be measured again
             figures[source.id] = load_figures(source.digest, audio)
-    notes = neighbour_notes(list(figures.values()))
-    return {
-        source_id: reading.with_notes((*reading.notes, *_same_file(source_id, sources), *extra))
-        for (source_id, reading), extra in zip(figures.items(), notes, strict=True)
-    }
+    notes = dict(zip(figures, neighbour_notes(list(figures.values())), strict=True))
+    noted = {}
+    for source in sources:
+        if reading := figures.get(source.id):
+            extra = (*_same_file(source, same), *notes[source.id])
+            noted[source.id] = reading.with_notes((*reading.notes, *extra)) if extra else reading
+    return noted
 
 
-def _same_file(source_id: int, sources: Sequence[Source]) -> tuple[Note, ...]:
-    """Where another source of the job has the same contents under another name."""
-    digest = next(each.digest for each in sources if each.id == source_id)
-    same = [each.title for each in sources if each.digest == digest and each.id != source_id]
-    return (Note("same_file", f"The same file as {listed(same)}, to the last bit."),) if same else ()
+def _same_file(source: Source, same: dict[str, list[Source]]) -> tuple[Note, ...]:
+    """Where another source of the job has the same contents under another name. same: sources by their contents."""
+    titles = [each.title for each in same[source.digest] if each.id != source.id]
+    return (Note("same_file", f"The same file as {listed(titles)}, to the last bit."),) if titles else ()

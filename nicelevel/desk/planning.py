@@ -23,6 +23,9 @@ from nicelevel.store.specs import spec_of
 from .contents import Contents, contents_of, described_of, sum_leader_of
 from .prepared import load_prepared, prepared_signals
 
+PLANS_REMEMBERED = 40_000
+"""Of 5,000 sources at six destinations, and some: counting over a board asks for all plans again and again."""
+
 LIMITED_REMEMBERED = 16
 """Plans whose limiting stays in memory, for who hears them asks for it every second: some megabytes an hour each."""
 
@@ -72,17 +75,17 @@ def _limited(contents: Contents, leader: Contents | None, plan: Plan, audio: Aud
     )
 
 
-@lru_cache(maxsize=8192)
+@lru_cache(maxsize=PLANS_REMEMBERED)
 def _alone(contents: Contents, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
     return plans(*_asked(contents, spec, audio))
 
 
-@lru_cache(maxsize=8192)
+@lru_cache(maxsize=PLANS_REMEMBERED)
 def _as_track(contents: Contents, leader: Contents, title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
     return track_plans(*_asked(contents, spec, audio), _leader(leader, title, spec, audio))
 
 
-@lru_cache(maxsize=8192)
+@lru_cache(maxsize=PLANS_REMEMBERED)
 def _as_part(contents: Contents, leader: Contents, title: str, spec: Spec, audio: AudioFolder) -> tuple[Plan, ...]:
     return part_plans(*_asked(contents, spec, audio), _leader(leader, title, spec, audio))
 

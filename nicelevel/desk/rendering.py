@@ -11,19 +11,19 @@ from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.values import Plan
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import unfinished_of
-from nicelevel.store.models import Deliverable, Destination, Source
+from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.own_targets import own_target_of
 from nicelevel.store.sets import members_of
 from nicelevel.store.specs import spec_of
 
 from .contents import contents_of, described_of
-from .planning import limited_of, plans_of, spec_at
+from .planning import limited_of, plans_of
 from .prepared import prepared_signals
 
 
-def plans_to_render(source: Source, destination: Destination, audio: AudioFolder) -> list[Plan]:
-    """The plans of a source at a destination that can meet their spec. Raises as `core.plan.plans`."""
-    return [plan for plan in plans_of(source, spec_at(source, destination), audio) if plan.action != "cannot_meet"]
+def plans_to_render(source: Source, spec: Spec, audio: AudioFolder) -> list[Plan]:
+    """The plans of a source that can meet a spec. Raises as `core.plan.plans`."""
+    return [plan for plan in plans_of(source, spec, audio) if plan.action != "cannot_meet"]
 
 
 def planned_for(deliverable: Deliverable, audio: AudioFolder) -> tuple[Spec, Plan]:

@@ -1,9 +1,11 @@
 """Deliverables, from queued to proved."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import Any, NamedTuple
+
+from peewee import EXCLUDED, chunked
 
 from nicelevel.core.words import counted
 
@@ -16,52 +18,78 @@ from .tries import begin_try, save_in_try
 UNFINISHED = ("queued", "rendering")
 KEPT_FILES = ("proved", "missed")
 
+_OF_RESULT = (
+    *("error_code", "error_message", "file_name", "sha256", "size_bytes"),
+    *("measured", "findings", "started_at", "finished_at"),
+)
+ROWS_AT_ONCE = 500
+
 FILE_LOST = "Its file is missing from the data folder; it can be rendered again."
 FILE_CHANGED = "Its file is not as it was proved any more; it can be rendered again."
 
 
-def queue_deliverable(
-    source: Source,
-    destination: Destination,
-    output: str,
-    plan: dict[str, Any] | None = None,
-    plan_digest: str | None = None,
-) -> Deliverable | None:
-    """A deliverable waiting to be rendered; None where it is already waiting or being rendered.
+class Asked(NamedTuple):
+    """A deliverable that is asked for. output: its key; plan: what is asked for, as JSON."""
 
-    output: its key; plan: what is asked for, as JSON.
-    """
+    source: Source
+    destination: Destination
+    output: str
+    plan: dict[str, Any] | None = None
+    plan_digest: str | None = None
+
+
+def queue_deliverable(asked: Asked) -> Deliverable | None:
+    """A deliverable waiting to be rendered; None where it is already waiting or being rendered."""
+    return next(iter(queue_deliverables([asked])), None)
+
+
+def queue_deliverables(asked: Sequence[Asked]) -> list[Deliverable]:
+    """The same of many, without those that are waiting or being rendered already."""
+    sources = {each.source.id: each.source for each in asked}
+    queued: list[Deliverable] = []
+    with database.atomic():
+        for some in chunked(asked, ROWS_AT_ONCE):
+            queued += _queue_rows(some)
+        for source in sources.values():
+            announce(source.job_id, source.id)
+    for each in queued:
+        each.source = sources[each.source_id]
+    return queued
+
+
+def _queue_rows(asked: Sequence[Asked]) -> list[Deliverable]:
     fresh = {
-        "spec": destination.spec_id,
+        **dict.fromkeys(_OF_RESULT),
         "state": "queued",
         "progress_ratio": 0.0,
-        "error_code": None,
-        "error_message": None,
-        "file_name": None,
-        "sha256": None,
-        "size_bytes": None,
-        "plan": plan,
-        "plan_digest": plan_digest,
-        "measured": None,
-        "findings": None,
         "queued_at": datetime.now(UTC),
-        "started_at": None,
-        "finished_at": None,
     }
-    key = {"source": source.id, "destination": destination.id, "output": output}
-    columns = [Deliverable.source, Deliverable.destination, Deliverable.output]
-    query = Deliverable.insert(**key, **fresh).on_conflict(
-        conflict_target=columns, update=fresh, where=Deliverable.state.not_in(UNFINISHED)
+    rows = [
+        {
+            **fresh,
+            "source": each.source.id,
+            "destination": each.destination.id,
+            "spec": each.destination.spec_id,
+            "output": each.output,
+            "plan": each.plan,
+            "plan_digest": each.plan_digest,
+        }
+        for each in asked
+    ]
+    key = [Deliverable.source, Deliverable.destination, Deliverable.output]
+    columns = [getattr(Deliverable, name) for name in (*fresh, "spec", "plan", "plan_digest")]
+    query = Deliverable.insert_many(rows).on_conflict(
+        conflict_target=key,
+        update={column: EXCLUDED[column.column_name] for column in columns},
+        where=Deliverable.state.not_in(UNFINISHED),
     )
-    rows = list(query.returning(Deliverable))
-    announce(source.job_id, source.id)
-    return rows[0] if rows else None
+    return list(query.returning(Deliverable))
 
 
 def deliverables_of(
-    job_id: int, states: Iterable[str] | None = None, source_id: int | None = None
+    job_id: int, states: Iterable[str] | None = None, source_ids: Collection[int] | None = None
 ) -> list[Deliverable]:
-    """Deliverables of a job, or of one source of it, by source and destination."""
+    """Deliverables of a job, or of some sources of it, by source and destination."""
     query = (
         Deliverable.select(Deliverable, Source, Job, Destination)
         .join(Source)
@@ -71,7 +99,7 @@ def deliverables_of(
         .where(Source.job == job_id, Source.trashed_at.is_null(), Destination.trashed_at.is_null())
         .order_by(Deliverable.source, Deliverable.destination, Deliverable.id)
     )
-    query = query if source_id is None else query.where(Source.id == source_id)
+    query = query if source_ids is None else query.where(Source.id.in_(list(source_ids)))
     return list(query.where(Deliverable.state.in_(list(states))) if states else query)
 
 

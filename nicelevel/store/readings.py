@@ -1,10 +1,13 @@
 """Readings, by the digest of what was measured."""
 
 import math
+from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import fields, replace
 from functools import lru_cache
 from typing import Any
+
+from peewee import chunked
 
 from nicelevel.core.channels import Layout
 from nicelevel.core.errors import LostError
@@ -14,6 +17,8 @@ from nicelevel.core.values import Reading as Measured
 
 from .audio import MEASURED_LOST, AudioFolder
 from .models import Reading
+
+AT_ONCE = 1000
 
 _LEVELS = ("integrated_lufs", "max_momentary_lufs", "max_short_term_lufs", "sample_peak_dbfs", "rms_dbfs")
 _OTHERWISE = ("source", "true_peak_per_channel_dbtp", "notes", "curves", "dc_offset", "dialogue_lufs")
@@ -32,7 +37,7 @@ def save_reading(digest: str, measured: Measured, audio: AudioFolder) -> None:
     audio.save_curves(digest, measured.curves)
     row = {"meter_version": METER_VERSION, "figures": _to_json(measured)}
     Reading.insert(digest=digest, **row).on_conflict(conflict_target=[Reading.digest], update=row).execute()
-    load_figures.cache_clear()
+    _figures.pop((digest, audio), None)
 
 
 def load_reading(digest: str, audio: AudioFolder) -> Measured:
@@ -40,16 +45,35 @@ def load_reading(digest: str, audio: AudioFolder) -> Measured:
     return replace(load_figures(digest, audio), curves=audio.load_curves(digest))
 
 
-@lru_cache(maxsize=4096)
-def load_figures(digest: str, audio: AudioFolder) -> Measured:
-    """The same without its curves. What is measured of contents never changes, so the figures are remembered.
+REMEMBERED = 20_000
+_figures: dict[tuple[str, AudioFolder], Measured] = {}
+"""Figures that were loaded, the latest last. What is measured of contents never changes."""
 
-    Raises LostError where they are not kept.
-    """
+
+def load_figures(digest: str, audio: AudioFolder) -> Measured:
+    """The same without its curves, which is remembered. Raises LostError where they are not kept."""
+    if found := _figures.get((digest, audio)):
+        return found
     row = Reading.get_or_none(Reading.digest == digest)
     if row is None:
         raise LostError(MEASURED_LOST)
-    return _from_json(row.figures, audio, digest)
+    return _remember(row, audio)
+
+
+def prefetch_figures(digests: Iterable[str], audio: AudioFolder) -> None:
+    """Have the figures of many contents at hand, by one question instead of one for each."""
+    missing = {digest for digest in digests if (digest, audio) not in _figures}
+    for some in chunked(missing, AT_ONCE):
+        for row in Reading.select().where(Reading.digest.in_(some)):
+            _remember(row, audio)
+
+
+def _remember(row: Reading, audio: AudioFolder) -> Measured:
+    found = _figures[row.digest, audio] = _from_json(row.figures, audio, row.digest)
+    while len(_figures) > REMEMBERED:
+        with suppress(KeyError, StopIteration, RuntimeError):  # another thread lets go as well
+            del _figures[next(iter(_figures))]
+    return found
 
 
 def known_shape(digest: str) -> Shape | None:

@@ -201,10 +201,11 @@ def board_of(job: Job, audio: AudioFolder, whole: Collection[int] | None = None)
     """
     maker = RowMaker(job.id, audio)
     outlines = [maker.outline(source) for source in maker.sources]
-    rows = tuple(
-        maker.row(each.source) if whole is None or at < FIRST_ROWS or each.concerns(whole) else each
-        for at, each in enumerate(outlines)
-    )
+    in_whole = {
+        each.source.id for at, each in enumerate(outlines) if whole is None or at < FIRST_ROWS or each.concerns(whole)
+    }
+    maker.look_up(None if whole is None else in_whole)
+    rows = tuple(maker.row(each.source) if each.source.id in in_whole else each for each in outlines)
     specs = tuple((destination, spec_of(destination.spec)) for destination in maker.destinations)
     has_outlines = any(row.is_outline for row in rows)
     summary = None if has_outlines else _summary(rows, len(specs))
@@ -230,6 +231,7 @@ def column_of(job: Job, destination: Destination, wanted: Sequence[int], audio: 
     """Rows of the sources asked for with one destination alone, in the order asked for."""
     maker = RowMaker(job.id, audio, [destination])
     sources = {source.id: source for source in maker.sources}
+    maker.look_up(set(wanted))
     return [maker.row(sources[key]) for key in wanted if key in sources]
 
 
@@ -249,6 +251,7 @@ def miniatures(board: Board) -> list[Miniature]:
 def close_up_of(source: Source, destination: Destination, audio: AudioFolder, width: int, height: int) -> CloseUp:
     """One source at one destination, drawn into a field of so many pixels."""
     maker = RowMaker(source.job_id, audio, [destination])
+    maker.look_up({source.id})
     row = maker.row(source)
     cell, drawing = row.cells[0], None
     try:
@@ -328,13 +331,17 @@ class RowMaker:
         self._audio = audio
         self.sources = sources_of(job_id)
         self.destinations = destinations_of(job_id) if destinations is None else destinations
-        self._made = _by_place(deliverables_of(job_id))
+        self._job_id, self._made = job_id, dict[tuple[int, int], tuple[Deliverable, ...]]()
         self._own = own_targets_of(job_id)
         self._readings = noted_readings([each for each in self.sources if each.state == "measured"], audio)
         self.standings = standings_of(self.sources, audio)
         self._hand = {source.id: source.place for source in self.sources}
         self._places = {source.id: self._place(source) for source in self.sources}
         self.sources.sort(key=lambda source: self._places[source.id])
+
+    def look_up(self, source_ids: Collection[int] | None) -> None:
+        """What was made of the sources whose rows are to be made; None for all."""
+        self._made = _by_place(deliverables_of(self._job_id, source_ids=source_ids))
 
     def outline(self, source: Source) -> Row:
         place = self._places.get(source.id, "")

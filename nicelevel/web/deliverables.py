@@ -44,7 +44,7 @@ def download(deliverable_id: int) -> Any:
 def download_all(source_id: int, destination_id: int) -> Response:
     """All files that were written of a source at a destination, and their checksums."""
     source, destination = source_or_404(source_id), destination_or_404(destination_id)
-    made = deliverables_of(source.job_id, KEPT_FILES, source.id)
+    made = deliverables_of(source.job_id, KEPT_FILES, [source.id])
     here = [each for each in made if each.destination_id == destination.id and is_of_present_spec(each)]
     if not here:
         abort(404)

@@ -28,7 +28,7 @@ from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import known_specs, spec_of
 from nicelevel.store.trash import jobs_in_trash, trash, trash_destination, trash_job
 from nicelevel.store.undo import changing, redo, undo
-from nicelevel.work.enqueue import enqueue_preparations, enqueue_renders
+from nicelevel.work.enqueue import enqueue_all_renders, enqueue_preparations
 from nicelevel.work.keeping import free_trash
 
 from .board import Board, board_of, column_of, places_to_render
@@ -229,7 +229,8 @@ def render_all(job_id: int) -> Any:
     held = {source.id for source, _ in asked} & shown.held
     # One transaction for all of them: two thousand of their own take a quarter of a minute.
     with database.atomic():
-        queued = sum(len(enqueue_renders(source, place, audio())) for source, place in asked if source.id not in held)
+        places = [(source, place) for source, place in asked if source.id not in held]
+        queued = enqueue_all_renders(job_id, places, audio())
         if queued:
             enter(f"had {counted(queued, 'file')} rendered", job_id)
     return jsonify(queued=queued, held=len(held))

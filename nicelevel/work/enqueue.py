@@ -4,24 +4,31 @@ from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 
+from peewee import chunked
+
 from nicelevel.config import Config
+from nicelevel.core.specs import Spec
+from nicelevel.core.specs.retarget import with_target
 from nicelevel.core.words import listed
-from nicelevel.desk.planning import digest_of_plan
+from nicelevel.desk.planning import digest_of_plan, spec_at
 from nicelevel.desk.rendering import plans_to_render
 from nicelevel.handover.receiver import checked_address, shown_address
 from nicelevel.report.as_json import one_plan_json
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
-from nicelevel.store.deliverables import queue_deliverable
+from nicelevel.store.deliverables import Asked, queue_deliverables
 from nicelevel.store.jobs import all_jobs
 from nicelevel.store.journal import enter
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
+from nicelevel.store.own_targets import own_targets_of
 from nicelevel.store.prepared import failed_preparations
 from nicelevel.store.readings import known_shape
 from nicelevel.store.runs import LOCK_OF_DELIVERABLE
 from nicelevel.store.sendings import add_sending
 from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, same_file, sources_of
+from nicelevel.store.specs import spec_of
 
+from .app import queue
 from .sending import send_package
 from .sets import check_sum_of_set, defer_look_at_sets
 from .tasks import (
@@ -33,6 +40,8 @@ from .tasks import (
     render_deliverable,
 )
 from .weight import LIGHTEST, weight_of_measuring, weight_of_rendering
+
+ENTRIES_AT_ONCE = 500
 
 MEASURE_PRIORITY = 10
 """What was just dropped is measured before what waits to be rendered."""
@@ -160,34 +169,49 @@ def enqueue_renders(source: Source, destination: Destination, audio: AudioFolder
 
     Plans that cannot meet their spec are not queued. Raises UnsupportedError where no plan can be made.
     """
-    queued = [
-        _enqueue(source, destination, plan.output.key, one_plan_json(plan), digest_of_plan(source, plan))
-        for plan in plans_to_render(source, destination, audio)
+    return _enqueue(_asked(source, destination, spec_at(source, destination), audio))
+
+
+def enqueue_all_renders(job_id: int, places: Sequence[tuple[Source, Destination]], audio: AudioFolder) -> int:
+    """The same at many places of a job; how many deliverables those are."""
+    own = own_targets_of(job_id)
+    asked: list[Asked] = []
+    for source, place in places:
+        target = own.get((source.leader_id or source.id, place.id))
+        asked += _asked(source, place, with_target(spec_of(place.spec), target), audio)
+    return len(_enqueue(asked))
+
+
+def _asked(source: Source, destination: Destination, spec: Spec, audio: AudioFolder) -> list[Asked]:
+    return [
+        Asked(source, destination, plan.output.key, one_plan_json(plan), digest_of_plan(source, plan))
+        for plan in plans_to_render(source, spec, audio)
     ]
-    return [each for each in queued if each]
 
 
 def enqueue_again(deliverable: Deliverable) -> bool:
     """Have one deliverable that ended rendered once more; False where it waits or is being rendered already."""
-    asked = deliverable.output, deliverable.plan, deliverable.plan_digest
-    return _enqueue(deliverable.source, deliverable.destination, *asked) is not None
+    of = deliverable
+    return bool(_enqueue([Asked(of.source, of.destination, of.output, of.plan, of.plan_digest)]))
 
 
-def _enqueue(
-    source: Source, destination: Destination, output: str, plan: dict[str, Any] | None, plan_digest: str | None
-) -> Deliverable | None:
+def _enqueue(asked: Sequence[Asked]) -> list[Deliverable]:
     with database.atomic():
-        deliverable = queue_deliverable(source, destination, output, plan, plan_digest)
-        if deliverable:
-            enqueue_rendering(deliverable)
-        return deliverable
+        queued = queue_deliverables(asked)
+        enqueue_renderings(queued)
+        return queued
 
 
-def enqueue_rendering(deliverable: Deliverable) -> None:
-    """Have a deliverable that waits rendered."""
-    lock = LOCK_OF_DELIVERABLE.format(deliverable.id)
-    source, queue = deliverable.source, LIGHTEST.queue
+def enqueue_renderings(deliverables: Sequence[Deliverable]) -> None:
+    """Have deliverables that wait rendered."""
+    for some in chunked(deliverables, ENTRIES_AT_ONCE):
+        queue.job_manager.batch_defer_jobs([_entry(each) for each in some], connection=database.connection())
+
+
+def _entry(deliverable: Deliverable) -> Any:
+    source, weight = deliverable.source, LIGHTEST
     if shape := known_shape(source.digest):
-        queue = weight_of_rendering(shape, bool(source.recipe_json)).queue
-    task = render_deliverable.configure(connection=database.connection(), lock=lock, queue=queue)
-    task.defer(deliverable_id=deliverable.id)
+        weight = weight_of_rendering(shape, bool(source.recipe_json))
+    lock = LOCK_OF_DELIVERABLE.format(deliverable.id)
+    task = render_deliverable.configure(lock=lock, queue=weight.queue)
+    return task.make_new_job(deliverable_id=deliverable.id)

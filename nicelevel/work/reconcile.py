@@ -16,7 +16,7 @@ from nicelevel.store.sendings import UNDER_WAY
 from nicelevel.store.sources import UNMEASURED, end_source
 
 from .arriving import enqueue_arrival
-from .enqueue import enqueue_measuring, enqueue_rendering, enqueue_sending_of
+from .enqueue import enqueue_measuring, enqueue_renderings, enqueue_sending_of
 from .tasks import defer_preparation
 from .telling import defer_telling
 
@@ -43,9 +43,8 @@ def _deliverables() -> int:
     # By their locks, of which the queue has an index: there may be a million of them.
     nobody = _no_job(lambda jobs: jobs.c.lock == _text(LOCK_OF_DELIVERABLE.format(""), Deliverable.id))
     forgotten = list(with_names().where(Deliverable.state.in_(UNFINISHED), nobody))
-    for deliverable in forgotten:
-        with database.atomic():
-            enqueue_rendering(deliverable)
+    with database.atomic():
+        enqueue_renderings(forgotten)
     return len(forgotten)
 
 

@@ -178,20 +178,25 @@ def _queued(store):
     job = jobs.make_job("Work", None, ["podcast"])
     source = sources.add_source(job.id, "mix.wav", "0" * 64, 100)
     destination = jobs.destinations_of(job.id)[0]
-    return job, source, destination, deliverables.queue_deliverable(source, destination, "format 0")
+    return (
+        job,
+        source,
+        destination,
+        deliverables.queue_deliverable(deliverables.Asked(source, destination, "format 0")),
+    )
 
 
 def test_a_deliverable_is_queued_once_while_it_waits(store):
     _, source, destination, queued = _queued(store)
     assert queued.state == "queued"
-    assert deliverables.queue_deliverable(source, destination, "format 0") is None
+    assert deliverables.queue_deliverable(deliverables.Asked(source, destination, "format 0")) is None
 
 
 def test_a_finished_deliverable_can_be_queued_again_and_starts_clean(store):
     _, source, destination, queued = _queued(store)
     found = deliverables.find_deliverable(queued.id)
     assert deliverables.save_deliverable(found, "failed", error_code="no_space", error_message="Full.")
-    again = deliverables.queue_deliverable(source, destination, "format 0")
+    again = deliverables.queue_deliverable(deliverables.Asked(source, destination, "format 0"))
     assert (again.id, again.state, again.error_code) == (queued.id, "queued", None)
 
 

@@ -68,7 +68,9 @@ def test_a_file_that_was_made_anew_is_not_lost_with_the_one_before(source, store
     before, again = _queued(source, store)
     assert deliverables.begin_deliverable(before)
     assert deliverables.save_deliverable(before, "proved", file_name="mix.wav")
-    assert deliverables.queue_deliverable(source, destinations_of(source.job_id)[0], before.output)
+    assert deliverables.queue_deliverable(
+        deliverables.Asked(source, destinations_of(source.job_id)[0], before.output)
+    )
     assert deliverables.begin_deliverable(again)
     assert deliverables.save_deliverable(again, "proved", file_name="mix.wav")
     assert not deliverables.lose_deliverable(before, deliverables.FILE_LOST)

@@ -51,12 +51,14 @@ def propose_sets(candidates: Sequence[Candidate]) -> tuple[ProposedSet, ...]:
     alike: dict[Hashable, list[Candidate]] = defaultdict(list)
     for each in candidates:
         alike[each.source.sample_rate_hz, each.source.frames, each.source.layout.positions].append(each)
-    found, taken = [], set()
+    found: list[ProposedSet] = []
+    taken: set[Hashable] = set()
     for group in alike.values():
-        for leader in sorted(group, key=lambda each: len(_words(each.name))):
-            members = tuple(
-                each.key for each in group if each is not leader and each.key not in taken and _belongs(each, leader)
-            )
+        words = {each.key: _words(each.name) for each in group}
+        going_on = _by_beginning(words)
+        for leader in sorted(group, key=lambda each: len(words[each.key])):
+            stem = tuple(word for word in words[leader.key] if word not in _MIX_WORDS)
+            members = tuple(key for key in going_on.get(stem, ()) if key != leader.key and key not in taken)
             if members and leader.key not in taken:
                 found.append(ProposedSet(leader.key, members))
                 taken |= {leader.key, *members}
@@ -72,11 +74,13 @@ def _words(name: str) -> tuple[str, ...]:
     return tuple(re.findall(r"[^\W_]+", name.lower()))
 
 
-def _belongs(member: Candidate, leader: Candidate) -> bool:
-    """Whether a name goes on where the leader's ends."""
-    stem = tuple(word for word in _words(leader.name) if word not in _MIX_WORDS)
-    words = _words(member.name)
-    return bool(stem) and len(words) > len(stem) and words[: len(stem)] == stem
+def _by_beginning(words: Mapping[Hashable, tuple[str, ...]]) -> dict[tuple[str, ...], list[Hashable]]:
+    """Whose names go on where another may end: by every beginning of them, in order."""
+    found: dict[tuple[str, ...], list[Hashable]] = defaultdict(list)
+    for key, name in words.items():
+        for length in range(1, len(name)):
+            found[name[:length]].append(key)
+    return found
 
 
 def as_member(spec: Spec) -> Spec:

@@ -26,6 +26,8 @@ bench:    ## measuring, planning and limiting against other tools, as ratios in 
 	.venv/bin/python -m bench.prepare
 	.venv/bin/python -m bench.regain
 	.venv/bin/python -m bench.arrivals
+	.venv/bin/python -m bench.season
+	.venv/bin/python -m bench.scale
 
 soak:    ## twenty minutes of work while everything around it fails, and every writer at ten minutes
 	@./setup.sh test

@@ -27,6 +27,7 @@ ASKED_EVERY_S = 0.35
 """As open pages do (static/changes.js)."""
 
 CHANGES, CHANGE_EVERY_S = 40, 0.25
+NO_JOB = 0
 
 
 def main() -> None:
@@ -44,7 +45,7 @@ def main() -> None:
             print(f"{told.sources} sources of 60 s at six destinations | figure")
             print_board(live, job_id)
             print_queueing(live, job_id)
-            print_pages(live, job_id, told.pages)
+            print_pages(live, told.pages)
         finally:
             live.stop()
 
@@ -80,9 +81,9 @@ def print_queueing(live: Live, job_id: int) -> None:
     print(f"all stopped, {stopped.status_code} | {time.perf_counter() - began_s:.1f} s", flush=True)
 
 
-def print_pages(live: Live, job_id: int, count: int) -> None:
+def print_pages(live: Live, count: int) -> None:
     web = next(pid for pid in live.children() if live.command_of(pid).endswith(" web"))
-    delays_s, answers_s, busy = asyncio.run(_pages(live.address, job_id, count, Server(web)))
+    delays_s, answers_s, busy = asyncio.run(_pages(live.address, count, Server(web)))
     print(f"{count} open pages: a change until each of them has it | {_told(delays_s)}")
     print(f"{count} open pages: an answer | {_told(answers_s)}; {busy:.2f} cores of the web server")
 
@@ -94,25 +95,23 @@ def _told(seconds: list[float]) -> str:
     )
 
 
-async def _pages(address: str, job_id: int, count: int, web: Server) -> tuple[list[float], list[float], float]:
+async def _pages(address: str, count: int, web: Server) -> tuple[list[float], list[float], float]:
     said_s: list[float] = []
     delays_s: list[float] = []
     answers_s: list[float] = []
     ends = asyncio.Event()
 
     async def page(session: aiohttp.ClientSession, after_s: float) -> None:
-        version, heard = "", 0
+        version = ""
         await asyncio.sleep(after_s)
         while not ends.is_set():
             began_s = time.perf_counter()
             async with session.get(f"{address}changes", params={"since": version}) as answer:
                 told: dict[str, Any] = await answer.json()
             answers_s.append(time.perf_counter() - began_s)
-            if version:
-                for _ in told["changes"]:
-                    delays_s.append(time.perf_counter() - said_s[heard])
-                    heard += 1
             version = told["version"]
+            ours = [each["source"] for each in told["changes"] if each.get("job") == NO_JOB]
+            delays_s.extend(time.perf_counter() - said_s[number] for number in ours)
             await asyncio.sleep(ASKED_EVERY_S)
 
     # A browser keeps its connection; so does each of these.
@@ -121,9 +120,9 @@ async def _pages(address: str, job_id: int, count: int, web: Server) -> tuple[li
         await asyncio.sleep(3.0)
         began_s, busy_s = time.perf_counter(), web.busy_s()
         answers_s.clear()
-        for _ in range(CHANGES):
+        for number in range(CHANGES):
             said_s.append(time.perf_counter())
-            await asyncio.to_thread(_announce, job_id)
+            await asyncio.to_thread(_announce, number)
             await asyncio.sleep(CHANGE_EVERY_S)
         busy = (web.busy_s() - busy_s) / (time.perf_counter() - began_s)
         await asyncio.sleep(2.0)
@@ -133,9 +132,9 @@ async def _pages(address: str, job_id: int, count: int, web: Server) -> tuple[li
     return delays_s, answers_s, busy
 
 
-def _announce(job_id: int) -> None:
+def _announce(number: int) -> None:
     with connected():
-        announce(job_id, 0)
+        announce(NO_JOB, number)
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-.PHONY: run test check bench soak lock
+.PHONY: run test check bench soak audit lock
 
 run:    ## start Nice Level: installs what is missing, then database, worker and web server; Ctrl-C stops all
 	@./setup.sh run
@@ -34,6 +34,9 @@ soak:    ## twenty minutes of work while everything around it fails, and every w
 	.venv/bin/python -m tests.faults.soak --minutes 20
 	NICE_LEVEL_DAY_S=600 NICE_LEVEL_DAY_ARRIVALS=300 NICE_LEVEL_DAY_KILLS=20 .venv/bin/pytest tests/faults/test_day_of_lines.py
 	NICE_LEVEL_AT_LENGTH_S=600 .venv/bin/pytest -n 2 tests/core/test_at_length.py
+
+audit:   ## what is pinned against known weaknesses, where the registry tells them
+	./audit.sh
 
 lock:    ## pin the newest packages that pyproject.toml allows
 	./lock.sh

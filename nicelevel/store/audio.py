@@ -80,6 +80,7 @@ class AudioFolder:
         path.parent.mkdir(parents=True, exist_ok=True)
         if path.exists() and path.stat().st_size == upload.stat().st_size:
             upload.unlink()
+            os.utime(path.parent)  # whoever sweeps at this moment sees that it has just come in once more
             keep(path)
             return path
         upload.chmod(0o444)

@@ -71,7 +71,7 @@ def main() -> None:
         print_each_alone(url, told.deliverables, server)
         print(f"\n{told.workers} workers of two, {told.seconds:.0f} s each, works of {MEAN_S:.2f} s on average")
         print("waiting | faster | offered/s | done/s | between two: median, 95 % | server: cores | ms each | memory")
-        for depth in (told.deliverables, told.deliverables // 10, 1000):
+        for depth in (told.deliverables, told.deliverables // 10, told.deliverables // 50):
             for faster in told.faster:
                 empty_to(url, depth)
                 print_play(play(url, told.workers, told.seconds, faster, server), depth, faster, told.workers)

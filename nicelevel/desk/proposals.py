@@ -1,6 +1,6 @@
 """Sets that names propose."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import PurePath
 
 from nicelevel.core.plan.sets import Candidate, propose_sets
@@ -9,12 +9,20 @@ from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures
 from nicelevel.store.sets import Proposal
 
-from .versions import standings_of
+from .versions import Standing, standings_of
 
 
-def proposals(sources: Sequence[Source], audio: AudioFolder, also_answered: bool = False) -> list[Proposal]:
-    """Sets that the measured sources of a job seem to be and that nobody has decided on; of versions that count."""
-    standings = standings_of(sources, audio)
+def proposals(
+    sources: Sequence[Source],
+    audio: AudioFolder,
+    also_answered: bool = False,
+    standings: Mapping[int, Standing] | None = None,
+) -> list[Proposal]:
+    """Sets that the measured sources of a job seem to be and that nobody has decided on; of versions that count.
+
+    standings: of these sources, where they are known already.
+    """
+    standings = standings_of(sources, audio) if standings is None else standings
     free = {
         each.id: each
         for each in sources

@@ -1,6 +1,6 @@
 """Sources of one channel that are sides of one: what their names say, and the one source that they become."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import PurePath
 from typing import Any
@@ -18,12 +18,13 @@ from nicelevel.core.files.beside import alike
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures
+from nicelevel.store.sets import Proposal
 from nicelevel.store.sides import add_sides
 from nicelevel.store.sources import add_source, find_source
 from nicelevel.store.trash import trash_source
 
 from .proposals import proposals
-from .versions import standings_of
+from .versions import Standing, standings_of
 
 
 @dataclass(frozen=True)
@@ -36,13 +37,20 @@ class AskedSides:
     found: dict[str, Any] | None
 
 
-def asked_sides(sources: Sequence[Source], audio: AudioFolder) -> list[AskedSides]:
+def asked_sides(
+    sources: Sequence[Source],
+    audio: AudioFolder,
+    standings: Mapping[int, Standing] | None = None,
+    proposed: Sequence[Proposal] | None = None,
+) -> list[AskedSides]:
     """Measured sources of a job that are named like sides of one and that nobody has decided on.
 
-    Those of a set are none, nor those that a set is proposed for.
+    Those of a set are none, nor those that a set is proposed for. standings, proposed: of these sources, where they
+    are known already.
     """
-    standings = standings_of(sources, audio)
-    of_sets = {each.id for proposal in proposals(sources, audio) for each in proposal.sources}
+    standings = standings_of(sources, audio) if standings is None else standings
+    proposed = proposals(sources, audio, standings=standings) if proposed is None else proposed
+    of_sets = {each.id for proposal in proposed for each in proposal.sources}
     free = {
         each.id: each
         for each in sources

@@ -42,8 +42,8 @@ from .questions import Question, questions_of
 FIRST_BY_ID = 1_000_000.0
 """Places that were given by hand lie before this."""
 
-FIRST_ROWS = 24
-"""So many rows come with the page: more than a screen shows."""
+FIRST_ROWS, FIRST_OUTLINES = 24, 300
+"""So many rows come with the page, more than a screen shows, and so many in all: it asks for the rest by itself."""
 
 
 @dataclass(frozen=True)
@@ -186,6 +186,10 @@ class Board:
     rows: tuple[Row, ...]
     summary: Summary | None
     questions: tuple[Question, ...] = ()
+
+    @property
+    def first_rows(self) -> tuple[Row, ...]:
+        return self.rows[:FIRST_OUTLINES]
 
     @property
     def held(self) -> frozenset[int]:

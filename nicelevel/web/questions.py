@@ -39,8 +39,10 @@ def questions_of(
     sources: Sequence[Source], standings: dict[int, Standing], audio: AudioFolder
 ) -> tuple[Question, ...]:
     """All that is to be decided about the sources of one job."""
-    sets = [_of_set(each) for each in proposals(sources, audio)]
-    sides = [_of_sides(each, is_first=not at) for at, each in enumerate(asked_sides(sources, audio))]
+    proposed = proposals(sources, audio, standings=standings)
+    sets = [_of_set(each) for each in proposed]
+    asked = asked_sides(sources, audio, standings, proposed)
+    sides = [_of_sides(each, is_first=not at) for at, each in enumerate(asked)]
     newer = [_of_newer(each, standings[each.id]) for each in sources if _is_unasked(each, standings)]
     return (*sets, *sides, *newer)
 

@@ -247,11 +247,15 @@ def _sweep_deliverables(folder: Path) -> int:
         if row is None:
             freed += free_folder(home) if not _is_young(home) else 0
         elif row.state not in UNFINISHED:
-            left = [each for each in home.iterdir() if each.is_dir() and each.name != str(row.token)]
-            freed += sum(map(free_folder, left))
+            freed += sum(map(free_folder, filter(partial(_is_of_earlier, row.token or 0), home.iterdir())))
             for kept in (home, *(each for each in home.iterdir() if each.is_dir())):
                 sweep_parts(kept)
     return freed
+
+
+def _is_of_earlier(token: int, folder: Path) -> bool:
+    """Whether a folder is what an earlier try left. A later one has begun since the rows were read and is at work."""
+    return folder.is_dir() and not (folder.name.isdigit() and int(folder.name) >= token)
 
 
 def free_deliverables(deliverable_ids: list[int], folder: Path) -> int:

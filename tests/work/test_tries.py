@@ -130,3 +130,19 @@ def test_reconciling_and_sweeping_find_nothing_where_all_is_well(source, store, 
     before = sorted(config.data_folder.rglob("*"))
     assert sweep(config) == 0
     assert sorted(config.data_folder.rglob("*")) == before
+
+
+def test_a_sweep_while_the_studio_runs_leaves_a_try_alone_that_has_just_begun(source, store, config, work_off):
+    """It began after the rows were read: its folder has a later token than its row had."""
+    _queued(source, store)
+    work_off()
+    made = deliverables.deliverables_of(source.job_id)[0]
+    home = deliverables.home_of(made.id, config.deliverables_folder)
+    earlier, later = (home / str(made.token + step) for step in (-1, 1))
+    for folder in (earlier, later):
+        folder.mkdir()
+        (folder / "mix.wav").write_bytes(b"half")
+    assert sweep(config) > 0
+    assert later.is_dir()
+    assert not earlier.exists()
+    assert deliverables.file_of(made, config.deliverables_folder).is_file()

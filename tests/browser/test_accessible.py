@@ -9,6 +9,7 @@ from tests import signals
 
 from .test_board import cell, drop, measured, row
 
+OVERLAPS = (Path(__file__).parent / "overlaps.js").read_text()
 AXE = (Path(__file__).parent / "vendor" / "axe" / "axe.min.js").read_text()
 
 
@@ -44,14 +45,15 @@ def _found(page):
     ]
 
 
-def test_no_page_has_a_serious_fault_in_either_light(worked_on, live):
-    page, board = worked_on, worked_on.url.partition("#")[0]
+def _pages(page, live):
+    """Every page that shows work, and what is there when it is: by name."""
+    board = page.url.partition("#")[0]
     job = board.rpartition("/")[2]
     source = row(page, "Night ferry v2").get_attribute("data-source")
     older = row(page, "Night ferry v1").get_attribute("data-source")
     place = cell(page, "Night ferry v2", "European").get_attribute("data-destination")
     compared = f"{live.address}/sources/{source}/compare/{place}"
-    pages = {
+    return {
         "jobs": (f"{live.address}/", "table.jobs"),
         "board": (board, ".price svg"),
         "spread": (f"{live.address}/jobs/{job}/spread", ".scatter"),
@@ -67,6 +69,10 @@ def test_no_page_has_a_serious_fault_in_either_light(worked_on, live):
         "spec": (f"{live.address}/specs/podcast", "main.spec"),
         "runs": (f"{live.address}/runs", "main"),
     }
+
+
+def test_no_page_has_a_serious_fault_in_either_light(worked_on, live):
+    page, pages = worked_on, _pages(worked_on, live)
     for theme in ("light", "dark"):
         page.evaluate("theme => localStorage.setItem('theme', theme)", theme)
         for name, (address, shown) in pages.items():
@@ -74,6 +80,18 @@ def test_no_page_has_a_serious_fault_in_either_light(worked_on, live):
             page.wait_for_selector(shown)
             page.wait_for_timeout(300)
             assert _found(page) == [], f"{name}, {theme}"
+
+
+@pytest.mark.parametrize(("width", "height"), [(853, 533), (1024, 640), (2560, 1440)])
+def test_everything_fits_at_every_size_and_no_words_lie_under_others(worked_on, live, width, height):
+    """From 1024 to 2560 pixels; the smallest is 1280×800 at 150 %."""
+    page, pages = worked_on, _pages(worked_on, live)
+    page.set_viewport_size({"width": width, "height": height})
+    for name, (address, shown) in pages.items():
+        page.goto(address)
+        page.wait_for_selector(shown)
+        page.wait_for_timeout(300)
+        assert page.evaluate(OVERLAPS) == [], name
 
 
 def test_enter_and_space_press_what_has_the_focus(worked_on):

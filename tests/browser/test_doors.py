@@ -10,7 +10,7 @@ from tests.conftest import Live
 from tests.web.signing_in import PASSWORD
 
 from .conftest import make_job
-from .test_accessible import _found
+from .test_accessible import OVERLAPS, _found
 from .test_board import cell, drop, measured
 
 
@@ -138,6 +138,15 @@ def test_somebody_new_chooses_a_password(page, live, browser):
     fresh.keyboard.press("Enter")
     expect(fresh.locator("details.house summary")).to_have_text("New one")
     context.close()
+
+
+@pytest.mark.parametrize(("width", "height"), [(853, 533), (1024, 640), (2560, 1440)])
+def test_pages_of_the_house_fit_at_every_size(page, live, width, height):
+    sign_in(page, live, "Boss")
+    page.set_viewport_size({"width": width, "height": height})
+    for path in ("people", "account", "settings", "journal", "room", "api"):
+        page.goto(f"{live.address}{path}")
+        assert page.evaluate(OVERLAPS) == [], path
 
 
 def test_no_page_of_the_house_has_a_serious_fault_in_either_light(page, live):

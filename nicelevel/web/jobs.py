@@ -1,6 +1,6 @@
 """Jobs: the list, the board, its parts, rendering."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from datetime import date
 from typing import Any
 
@@ -22,7 +22,7 @@ from nicelevel.store.jobs import (
     name_job,
 )
 from nicelevel.store.journal import enter
-from nicelevel.store.models import LONGEST_TITLE
+from nicelevel.store.models import LONGEST_TITLE, Destination, Source
 from nicelevel.store.runs import prefer
 from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import known_specs, spec_of
@@ -224,7 +224,7 @@ def remove(destination_id: int) -> Any:
 def render_all(job_id: int) -> Any:
     """Queue all that lands and is not proved yet, or only what belongs to some sources or to one destination."""
     sources, destination_id = request.form.getlist("source", type=int), request.form.get("destination", type=int)
-    shown = _board(job_id, None)
+    shown = _board(job_id, sources or None)
     asked = places_to_render(shown, sources, destination_id)
     held = {source.id for source, _ in asked} & shown.held
     # One transaction for all of them: two thousand of their own take a quarter of a minute.
@@ -232,8 +232,17 @@ def render_all(job_id: int) -> Any:
         places = [(source, place) for source, place in asked if source.id not in held]
         queued = enqueue_all_renders(job_id, places, audio())
         if queued:
-            enter(f"had {counted(queued, 'file')} rendered", job_id)
+            enter(_had_rendered(queued, places), job_id)
     return jsonify(queued=queued, held=len(held))
+
+
+def _had_rendered(count: int, places: Sequence[tuple[Source, Destination]]) -> str:
+    """For the journal. What is of one source, or for one destination, is named."""
+    titles = {source.title for source, _ in places}
+    names = {spec_of(place.spec).spec.name for _, place in places}
+    of_one = f" of {titles.pop()}" if len(titles) == 1 else ""
+    for_one = f" for {names.pop()}" if len(names) == 1 else ""
+    return f"had {counted(count, 'file')}{of_one} rendered{for_one}"
 
 
 @jobs.post("/jobs/<int:job_id>/seen")

@@ -16,7 +16,7 @@ from nicelevel.store.database import database, open_database
 from nicelevel.store.recipes import known_recipes
 from nicelevel.store.specs import spec_of
 
-from . import errors, gate, security
+from . import errors, gate, giving_way, security
 from .arrivals import arrivals
 from .board import miniatures
 from .changes import Changes, changes
@@ -91,6 +91,7 @@ def create_app(config: Config, database_url: str) -> Flask:
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=count, x_proto=count, x_host=count)  # type: ignore[method-assign]
     app.session_interface = gate.Sessions()
     watched_from_outside(app)
+    giving_way.register(app)
     security.register(app)
     _use_database_per_request(app)
     gate.register(app)

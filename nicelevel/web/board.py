@@ -3,7 +3,7 @@
 A row that is not looked at yet is an outline: its cells are planned when it comes near the view, drawn when shown.
 """
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
@@ -197,11 +197,13 @@ class Board:
         return frozenset[int]().union(*(each.held for each in self.questions))
 
 
-def board_of(job: Job, audio: AudioFolder, whole: Collection[int] | None = None) -> Board:
+def board_of(
+    job: Job, audio: AudioFolder, whole: Collection[int] | None = None, pause: Callable[[], None] | None = None
+) -> Board:
     """Everything that the board of a job shows.
 
     whole: ids of sources whose rows are more than outlines, as are the first ones and other versions of their titles;
-    None: all.
+    None: all. pause: called between rows.
     """
     maker = RowMaker(job.id, audio)
     outlines = [maker.outline(source) for source in maker.sources]
@@ -209,11 +211,15 @@ def board_of(job: Job, audio: AudioFolder, whole: Collection[int] | None = None)
         each.source.id for at, each in enumerate(outlines) if whole is None or at < FIRST_ROWS or each.concerns(whole)
     }
     maker.look_up(None if whole is None else in_whole)
-    rows = tuple(maker.row(each.source) if each.source.id in in_whole else each for each in outlines)
+    rows = []
+    for each in outlines:
+        rows.append(maker.row(each.source) if each.source.id in in_whole else each)
+        if pause:
+            pause()
     specs = tuple((destination, spec_of(destination.spec)) for destination in maker.destinations)
     has_outlines = any(row.is_outline for row in rows)
     summary = None if has_outlines else _summary(rows, len(specs))
-    return Board(job, specs, rows, summary, questions_of(maker.sources, maker.standings, audio))
+    return Board(job, specs, tuple(rows), summary, questions_of(maker.sources, maker.standings, audio))
 
 
 def moved(source: Source, up: bool, audio: AudioFolder) -> list[int] | None:

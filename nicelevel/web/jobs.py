@@ -35,6 +35,7 @@ from .board import Board, board_of, column_of, places_to_render
 from .board_order import in_order
 from .for_programs import board_json, job_json, wants_json
 from .found import audio, destination_or_404, job_or_404
+from .giving_way import new_count
 
 jobs = Blueprint("jobs", __name__)
 
@@ -190,7 +191,8 @@ def column(job_id: int, destination_id: int) -> str:
 @jobs.get("/jobs/<int:job_id>/bar")
 def bar(job_id: int) -> str:
     """What the bar over the board says of all rows."""
-    return render_template("board/bar.html", board=_board(job_id, None))
+    shown = board_of(job_or_404(job_id), audio(), None, new_count().pause)
+    return render_template("board/bar.html", board=shown)
 
 
 @jobs.get("/jobs/<int:job_id>/order")

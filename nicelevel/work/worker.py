@@ -187,11 +187,14 @@ async def rescue_stalled(queue: procrastinate.App, alive: Collection[int | None]
 async def _mend_for_ever(config: Config) -> None:
     while True:
         await asyncio.sleep(MEND_EVERY_S)
-        try:
-            await asyncio.to_thread(_mend, config)
-            await asyncio.to_thread(_sweep, config)
-        except (*GONE, OSError, DepotAwayError) as error:
-            logger.warning("cannot look for what was forgotten, or is not needed any more: %s", error)
+        # Each by itself, and whatever happens to one: what was forgotten is found by nobody else.
+        for look in (_mend, _sweep):
+            try:
+                await asyncio.to_thread(look, config)
+            except (*GONE, OSError, DepotAwayError) as error:
+                logger.warning("cannot look for what was forgotten, or is not needed any more: %s", error)
+            except Exception:
+                logger.exception("what was forgotten, or is not needed any more, could not be looked for")
 
 
 def _mend(config: Config) -> None:

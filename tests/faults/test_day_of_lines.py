@@ -95,7 +95,11 @@ def test_a_day_of_lines(day, tmp_path):
         each.join()
     assert killed >= KILLS // 2  # what is being started again cannot be killed
     assert not full
-    wait_for(lambda: _ended(day, len(asked)), 240.0)
+    try:
+        wait_for(lambda: _ended(day, len(asked)), 240.0)
+    except AssertionError:
+        rows = day.rows("SELECT line_id, name, state, error_code, told FROM arrival WHERE name <> '' ORDER BY name")
+        raise AssertionError(f"{len(asked)} were sent; what came of them: {rows}; {day.live.log()[-3000:]}") from None
     ending.set()
     watching.join()
     rows = day.rows(

@@ -159,9 +159,13 @@ def test_nothing_is_lost_half_or_twice_whatever_is_cut_off(hands, studio, tmp_pa
         second.resume()
         wait_until_said(hands, "")
 
-        rack.cut("second", "storage")
-        time.sleep(CUT_S)
-        rack.heal("second", "storage")
+        for name in ("second", "web"):
+            rack.cut(name, "storage")
+        wait_until_said(hands, AWAY, CUT_S)
+        time.sleep(CUT_S / 2)
+        for name in ("second", "web"):
+            rack.heal(name, "storage")
+        wait_until_said(hands, "")
 
         gone_s = time.monotonic() + STORAGE_AWAY_S
         studio.storage.suspend()

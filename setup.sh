@@ -6,7 +6,7 @@ cd "$(dirname "$0")"
 purpose=${1:?run or test}
 
 packages=(postgresql espeak-ng libpango-1.0-0 libpangoft2-1.0-0 libmp3lame0)
-[ "$purpose" = test ] && packages+=(chromium libebur128-1 ffmpeg nginx-light openssl)
+[ "$purpose" = test ] && packages+=(chromium libebur128-1 ffmpeg iproute2 nginx-light openssl)
 
 python=$(command -v python3.11 || command -v python3)
 "$python" -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or newer is needed." >&2; exit 1; }

@@ -38,7 +38,7 @@ def under_way(at_once: int, most: int) -> UnderWay:
     """
     kinds = waiting_kinds()
     found = unfinished(most)
-    if not found:
+    if not found and not kinds:
         return UnderWay((), 0, 0, None)
     took = [
         Took((each.spec_id, each.output), each.audio_s, (each.finished_at - each.started_at).total_seconds())

@@ -4,6 +4,7 @@ A page asks what came after the version that it has seen. No answer waits for an
 """
 
 import json
+import logging
 import threading
 import time
 import uuid
@@ -20,6 +21,7 @@ from nicelevel.store.progress import progress_now
 from .matter import DATABASE_AWAY, matters_of_pages
 
 changes = Blueprint("changes", __name__)
+logger = logging.getLogger("nicelevel.web")
 
 KEPT = 5000
 """A page that has missed more than so many is told to fetch everything."""
@@ -86,7 +88,11 @@ class Changes:
         """Ask now and then what is the matter, for all pages."""
         last: list[str] = []
         while True:
-            found = [] if not self._is_listening else list(matters_of_pages())
+            try:
+                found = list(matters_of_pages()) if self._is_listening else []
+            except Exception:
+                logger.exception("what is the matter could not be asked")
+                found = []
             last = [*last[1 - MATTERS_AFTER :], " ".join(found)]
             self._matter = last[-1] if len(last) == MATTERS_AFTER and all(last) else ""
             time.sleep(PULSE_S)
@@ -102,6 +108,9 @@ class Changes:
                 with connected():
                     now = progress_now()
             except GONE:
+                continue
+            except Exception:
+                logger.exception("how far everything is could not be asked")
                 continue
             for job_id, source_id in (place for place, ratio in now.items() if last.get(place) != ratio):
                 self._add({"job": job_id, "source": source_id})

@@ -185,7 +185,7 @@ def sweep_storage(config: Config) -> None:
     """The same in the object storage, where there is one: what was let go of while it was away is there still."""
     audio, needed = AudioFolder(config.audio_folder), _needed_contents()
     for _, digest in old_there(config.audio_folder, 2):
-        if digest not in needed:
+        if digest not in needed and digest not in _needed_contents():
             audio.remove(digest)
     rows = _tries_of_deliverables()
     for number, token in old_there(config.deliverables_folder, 2):

@@ -7,6 +7,7 @@ import json
 import os
 import signal
 import sys
+import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -74,6 +75,9 @@ def _ending_at_once(answers: Sequence[Json], count: int) -> Iterator[None]:
         yield
 
 
+_NOBODY_WAITS = b"\0"
+"""Instead of the number of a signal."""
+
 _NOTHING_DONE = "Nothing was finished; nothing half is left."
 
 
@@ -81,21 +85,41 @@ _NOTHING_DONE = "Nothing was finished; nothing half is left."
 def ending_at_once(words: str | Callable[[], str]) -> Iterator[None]:
     """Let a signal end the process now, whatever its threads are at; status 128 and its number, as shells have it.
 
+    A thread of its own waits for it: Python runs handlers in the main thread alone, and only once that comes back from
+    what it waits for, which is never where the signal came just before the waiting or to another thread.
+
     words: what is said then.
     """
-
-    def end(number: int, frame: FrameType | None) -> None:
-        said = words if isinstance(words, str) else words()
-        scratch.end_process(128 + number, f"\nnice-level: stopped. {said}\n", _ENDING_SIGNALS)
-
     # What is ignored on purpose stays ignored: nohup does so with a terminal that hangs up.
     asked = [each for each in _ENDING_SIGNALS if signal.getsignal(each) != signal.SIG_IGN]
-    before = {number: signal.signal(number, end) for number in asked}
+    before = {number: signal.signal(number, _leave_it_to_who_waits) for number in asked}
+    hears, tells = os.pipe()
+    os.set_blocking(tells, False)
+    told_before = signal.set_wakeup_fd(tells, warn_on_full_buffer=False)
+    waiting = threading.Thread(target=_end_when_told, args=(hears, asked, words), daemon=True)
+    waiting.start()
     try:
         yield
     finally:
+        signal.set_wakeup_fd(told_before)
         for number, handler in before.items():
             signal.signal(number, handler)
+        os.write(tells, _NOBODY_WAITS)
+        waiting.join()
+        os.close(hears)
+        os.close(tells)
+
+
+def _leave_it_to_who_waits(number: int, frame: FrameType | None) -> None:
+    """Without a handler Python would not write the signal's number into the pipe."""
+
+
+def _end_when_told(hears: int, asked: Sequence[int], words: str | Callable[[], str]) -> None:
+    """Wait at a pipe for the number of a signal; returns where it is told that nobody waits any more."""
+    while (told := os.read(hears, 1)) != _NOBODY_WAITS:
+        if told[0] in asked:
+            said = words if isinstance(words, str) else words()
+            scratch.end_process(128 + told[0], f"\nnice-level: stopped. {said}\n", _ENDING_SIGNALS)
 
 
 def guarded(work: Work, number: int, path: str) -> Json:

@@ -12,8 +12,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NoReturn
 
-# A signal may come to a thread that holds it.
-_lock = threading.RLock()
+_lock = threading.Lock()
 _there: set[Path] = set()
 
 _LAST_PROGRAM = 'words=$1; shift; rm -rf -- "$@"; printf "%s" "$words" >&2; exit "$0"'
@@ -37,11 +36,11 @@ def end_process(status: int, words: str, ignoring: Iterable[int]) -> NoReturn:
     """Remove whatever still exists, say the words on stderr and end with a status, deaf to these signals meanwhile.
 
     Another program takes the place of this one and does it: no thread of ours outlives that, so none can open a file
-    anew that has just been removed.
+    anew that has just been removed. Not from a thread in which a file is `being_made`.
     """
     with _lock:
-        for number in ignoring:
-            signal.signal(number, signal.SIG_IGN)
+        # A program keeps what the thread that it takes the place of was deaf to.
+        signal.pthread_sigmask(signal.SIG_BLOCK, ignoring)
         os.execv("/bin/sh", ["sh", "-c", _LAST_PROGRAM, str(status), words, *map(str, _there)])
 
 

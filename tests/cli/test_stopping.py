@@ -92,6 +92,27 @@ def test_a_writer_that_opens_its_file_anew_as_the_command_ends_leaves_nothing(tm
     assert list(tmp_path.iterdir()) == []
 
 
+TOLD_ELSEWHERE = """
+import signal, threading, time
+from nicelevel.cli.batch import ending_at_once
+
+def told():
+    time.sleep(0.2)
+    signal.pthread_kill(threading.get_ident(), signal.SIGTERM)
+
+with ending_at_once("So it is."):
+    threading.Thread(target=told).start()
+    threading.Event().wait()
+"""
+
+
+def test_a_signal_that_does_not_wake_the_main_thread_ends_the_command_too():
+    """It came to another thread, or just before the waiting began; what Python runs in the main thread never ran."""
+    ended = subprocess.run([sys.executable, "-c", TOLD_ELSEWHERE], capture_output=True, text=True, timeout=30)
+    assert ended.returncode == 128 + signal.SIGTERM
+    assert ended.stderr == "\nnice-level: stopped. So it is.\n"
+
+
 @pytest.mark.parametrize("more", [(), ("--replace",)])
 def test_of_two_commands_with_one_output_name_one_is_told(long_files, tmp_path, more):
     (tmp_path / "other").mkdir()

@@ -85,8 +85,8 @@ _NOTHING_DONE = "Nothing was finished; nothing half is left."
 def ending_at_once(words: str | Callable[[], str]) -> Iterator[None]:
     """Let a signal end the process now, whatever its threads are at; status 128 and its number, as shells have it.
 
-    A thread of its own waits for it: Python runs handlers in the main thread alone, and only once that comes back from
-    what it waits for, which is never where the signal came just before the waiting or to another thread.
+    A thread of its own waits for it: Python runs handlers in the main thread alone, once that comes back from what it
+    waits for, which is never where the signal came just before the waiting or to another thread.
 
     words: what is said then.
     """

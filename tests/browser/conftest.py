@@ -36,9 +36,14 @@ def page(browser, live) -> Iterator[Page]:
     made.on("pageerror", lambda error: wrong.append(str(error)))
     made.on("console", lambda message: message.type == "error" and wrong.append(f"{message.text} {message.location}"))
     made.on("request", lambda request: request.url.startswith(live.address) or wrong.append(request.url))
+    under_way: dict[int, str] = {}
+    made.on("request", lambda request: under_way.__setitem__(id(request), f"{request.method} {request.url}"))
+    for ended in ("requestfinished", "requestfailed"):
+        made.on(ended, lambda request: under_way.pop(id(request), None))
     made.set_default_timeout(PATIENCE_MS)
     made.wrong = wrong
     yield made
+    print(f"At its end: {made.url}; not answered: {[*under_way.values()]}")  # shown where the test failed
     context.close()
     assert wrong == []
 

@@ -1,6 +1,7 @@
 """Preparing in a real browser: notes mended by one key, steps added, changed, ordered, switched off, heard."""
 
 import re
+import time
 
 import numpy as np
 import pytest
@@ -8,6 +9,7 @@ from playwright.sync_api import expect
 
 from tests import signals
 
+from .conftest import PATIENCE_MS
 from .test_board import cell, drop, measured, row
 
 RATE = 48_000
@@ -77,10 +79,11 @@ def test_notes_are_mended_by_one_key_and_taken_back_by_another(noted):
 def test_who_leaves_while_a_change_is_taken_back_is_not_called_back(noted):
     """Z, then P before the answer came: the page that is loaded anew then would have kept the person there."""
     taken_back, prepared = [], []
-    noted.keyboard.press("n")
-    expect(row(noted, "Bulletin").locator(".prepared")).to_have_text("mended")
+    # Before anything is asked for: a request that is under way while the first route comes may stand still for good.
     noted.route("**/undo", lambda route: taken_back.append(route))
     noted.route("**/prepare", lambda route: prepared.append(route))
+    noted.keyboard.press("n")
+    expect(row(noted, "Bulletin").locator(".prepared")).to_have_text("mended")
     noted.keyboard.press("z")
     noted.keyboard.press("p")
     _until(noted, lambda: taken_back and prepared)
@@ -92,7 +95,9 @@ def test_who_leaves_while_a_change_is_taken_back_is_not_called_back(noted):
 
 
 def _until(page, holds):
+    end = time.monotonic() + PATIENCE_MS / 1000
     while not holds():
+        assert time.monotonic() < end, "waited in vain"
         page.wait_for_timeout(20)
 
 
@@ -220,6 +225,27 @@ def test_it_is_heard_after_any_step_on_one_time(screen):
     screen.keyboard.press("d")
     expect(hear).to_have_attribute("data-less", "")
     screen.keyboard.press("Space")
+
+
+def test_who_goes_on_while_a_step_is_being_added_is_not_called_back(screen):
+    """The row is there before the answer is: a focus set then would have been taken from the next key."""
+    answers = []
+    screen.route("**/add*", lambda route: answers.append((route, route.fetch())))
+    screen.click("[data-add-step=tick]")
+    expect(_steps(screen)).to_have_count(1)
+    route, answer = answers.pop()
+    route.fulfill(response=answer)
+    expect(_steps(screen).first).to_be_focused()  # whoever waits is taken to what was added
+    screen.click("[data-add-step=pauses]")
+    expect(_steps(screen)).to_have_count(2)
+    _steps(screen).first.focus()
+    route, answer = answers.pop()
+    with screen.expect_response("**/rows*"):
+        route.fulfill(response=answer)
+    screen.wait_for_timeout(200)
+    expect(_steps(screen).first).to_be_focused()
+    screen.keyboard.press("0")
+    expect(_steps(screen).first).to_have_attribute("data-off", "")
 
 
 def test_a_recipe_is_taken_and_let_go_of(screen):

@@ -18,7 +18,7 @@ function prepare() {
     timer: null,
     dragTimer: null,
     at: 0,
-    wanted: null, // the place of the step that is to have the focus once it is drawn
+    wanted: null, // { at, held }: the step that is to have the focus once it is drawn, if what held it then still does
     dragged: null, // { section, field, from, at, ... } of the line that is dragged on a strip
     asked: 0, // drawings that were asked for: an older one never takes the place of a newer
 
@@ -67,9 +67,14 @@ function prepare() {
 
     // The step that has the focus; where drawing anew has lost that, the one that had it last.
     here() {
-      const focused = document.activeElement;
-      const isLost = focused === document.body || focused?.id === "steps";
-      return isLost ? this.sections()[this.at] : focused?.closest("section.step");
+      return isLost() ? this.sections()[this.at] : document.activeElement?.closest("section.step");
+    },
+
+    // Who has gone on to something else while a change was being kept stays there.
+    focusWanted() {
+      const { at, held } = this.wanted ?? {};
+      this.wanted = null;
+      if (held && (held === document.activeElement || isLost())) this.sections().at(at)?.focus();
     },
 
     noteFocus({ target }) {
@@ -182,9 +187,10 @@ function prepare() {
     },
 
     async save(steps, focused = null) {
+      const held = document.activeElement;
       try {
         await post(this.$root.dataset.save, { steps: JSON.stringify(steps) });
-        this.wanted = focused ?? this.wanted; // not before: what was asked for earlier still shows the old order
+        if (focused !== null) this.wanted = { at: focused, held }; // not before: what was asked for earlier shows the old order
         await this.draw();
       } catch (error) {
         say(error.message);
@@ -209,8 +215,7 @@ function prepare() {
         this.loadHearing();
         if (typing) return this.swapBeside(fresh, typing.closest("section"));
         keepingFocus(() => swapPart(document.getElementById("steps"), fresh));
-        if (this.wanted !== null) this.sections().at(this.wanted)?.focus();
-        this.wanted = null;
+        this.focusWanted();
       } catch (error) {
         say(error.message);
       }
@@ -234,9 +239,10 @@ function prepare() {
 
     async add(button) {
       if (!button) return;
+      const held = document.activeElement;
       try {
         await post(this.$root.dataset.add, { do: button.dataset.addStep });
-        this.wanted = -1;
+        this.wanted = { at: -1, held };
         await this.draw();
       } catch (error) {
         say(error.message);
@@ -311,6 +317,9 @@ function prepare() {
     },
   };
 }
+
+// Whether drawing anew has taken away what had the focus.
+const isLost = () => document.activeElement === document.body || document.activeElement?.id === "steps";
 
 const number = (text) => Number(text.replace("−", "-").replace(",", "."));
 

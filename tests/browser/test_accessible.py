@@ -10,6 +10,10 @@ from tests import signals
 from .test_board import cell, drop, measured, row
 
 OVERLAPS = (Path(__file__).parent / "overlaps.js").read_text()
+BUSY = """
+() => (document.getElementById("running") ?? {}).innerHTML =
+  '<a class="pill fig" href="/runs/">12,345 to render<span> · 12:34:56 left</span></a>'
+"""
 AXE = (Path(__file__).parent / "vendor" / "axe" / "axe.min.js").read_text()
 
 
@@ -92,6 +96,9 @@ def test_everything_fits_at_every_size_and_no_words_lie_under_others(worked_on, 
         page.wait_for_selector(shown)
         page.wait_for_timeout(300)
         assert page.evaluate(OVERLAPS) == [], name
+        page.evaluate(BUSY)
+        assert page.evaluate(OVERLAPS) == [], f"{name}, while much is under way"
+        assert page.locator("header.top").bounding_box()["height"] < 60, name
 
 
 def test_enter_and_space_press_what_has_the_focus(worked_on):

@@ -483,6 +483,10 @@ def test_the_bar_counts_what_changes_far_from_the_view(board, live, tmp_path):
     board.request.post(f"{board.url.partition('#')[0]}/render", form=form)
     expect(board.locator("#summary")).to_contain_text("1 proved")
     expect(board.locator("#running")).to_have_text("")
+    assert board.locator("tr[data-source]").last.get_attribute("data-outline") is not None
+    board.keyboard.press("End")
+    board.keyboard.press("k")  # what is in the row is not there yet
+    board.wait_for_url(f"**/sources/{last}/channels")
 
 
 def test_two_files_of_one_channel_become_one_by_a_key_and_two_again(board, tmp_path):

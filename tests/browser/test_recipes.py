@@ -132,6 +132,30 @@ def test_what_is_typed_and_pressed_before_a_page_listens_is_not_lost(board):
     assert "name_has" not in board.url
 
 
+def test_what_is_typed_after_an_early_key_into_a_field_is_no_command(board, tmp_path):
+    """F leads into the filter; the letters after it would have linked, mended and opened something."""
+    for name in ("Long tick", "Other"):
+        drop(board, signals.write(tmp_path / f"{name}.wav", signals.programme(3)))
+        measured(board, name)
+    held, changed = [], []
+    board.route("**/alpine-csp.js*", lambda route: held.append(route))
+    board.on("request", lambda request: changed.append(request.url) if request.method == "POST" else None)
+    board.reload(wait_until="commit")
+    board.wait_for_selector("td.cell")
+    board.keyboard.press("f")
+    board.keyboard.type("long N")
+    while not held:
+        board.wait_for_timeout(20)
+    for route in held:
+        route.continue_()
+    expect(board.locator("input.filter")).to_have_value("long N")
+    board.keyboard.press("Backspace")
+    board.keyboard.press("Backspace")
+    expect(row(board, "Other")).to_be_hidden()
+    expect(row(board, "Long tick")).to_be_visible()
+    assert changed == []
+
+
 def test_notes_are_mended_where_the_reading_shows_them(noted):  # noqa: F811
     noted.keyboard.press("Enter")
     noted.wait_for_url("**/reading")

@@ -13,14 +13,26 @@ for (const kind of ["dragover", "drop"]) {
   });
 }
 
-// Keys pressed before a page listens to them, just after it was loaded anew, are pressed again once it does.
+// Keys pressed before a page listens to them, just after it was loaded anew, are pressed again once it does; what was
+// typed after one that leads into a field is typed into the field.
 const EARLY_KEYS_MS = 5000;
+const KEPT = /^.$|^(Arrow\w+|Escape|Delete|Home|End|F2)$/u;
 const pressedEarly = [];
 const keepKey = (event) => {
   const { target, key, ctrlKey, altKey, metaKey } = event;
   if (ctrlKey || altKey || metaKey || target.closest?.("input, textarea, select, a, button, summary")) return;
-  if (/^[a-z0-9?.,]$|^[A-Z]$|^(Arrow\w+|Escape|Delete|Home|End|F2)$/.test(key)) pressedEarly.push(event);
+  if (KEPT.test(key)) pressedEarly.push(event);
 };
+const pressAllAgain = () => {
+  const before = document.activeElement;
+  for (const { key, shiftKey, timeStamp, target } of pressedEarly.splice(0)) {
+    if (performance.now() - timeStamp > EARLY_KEYS_MS) continue;
+    const now = document.activeElement, field = now !== before && now?.matches("input, textarea") ? now : null;
+    if (field && [...key].length === 1) document.execCommand("insertText", false, key);
+    else if (key !== " ") (field ?? (target.isConnected ? target : document.body)).dispatchEvent(pressOf(key, shiftKey));
+  }
+};
+const pressOf = (key, shiftKey) => new KeyboardEvent("keydown", { key, shiftKey, bubbles: true, cancelable: true });
 addEventListener("keydown", keepKey, true);
 
 // A form that a script sends would go as a plain GET and lose what was typed; a button's press would do nothing.
@@ -44,9 +56,5 @@ document.addEventListener("alpine:initialized", () => {
   removeEventListener("click", keepPress, true);
   for (const [form, submitter] of sentEarly) if (form.isConnected) form.requestSubmit(submitter);
   for (const button of pressedButtons) if (button.isConnected) button.click();
-  for (const { key, shiftKey, timeStamp, target } of pressedEarly.splice(0)) {
-    if (performance.now() - timeStamp > EARLY_KEYS_MS) continue;
-    const again = new KeyboardEvent("keydown", { key, shiftKey, bubbles: true, cancelable: true });
-    (target.isConnected ? target : document.body).dispatchEvent(again);
-  }
+  pressAllAgain();
 });

@@ -35,6 +35,7 @@ function board() {
     anchor: null, // id of the source that picking with Shift begins at
     chosen: null, // { source, destination } of the chosen cell
     loads: 0, // how often the close-up was asked for
+    waiting: [], // what goes on once rows were swapped
     picked: [], // ids of sources that were picked to be worked on together
 
     init() {
@@ -64,6 +65,7 @@ function board() {
       if (!this.row() && cells.length) this.chooseAgain(cells[0]);
       else this.mark();
       this.focusFilled();
+      for (const goOn of this.waiting.splice(0)) goOn();
     },
 
     // A row that was an outline when it was chosen had no cell to take the focus.
@@ -107,7 +109,11 @@ function board() {
     },
 
     cell() {
-      return this.chosen && document.getElementById(`cell-${this.chosen.source}-${this.chosen.destination}`);
+      return document.getElementById(this.cellId());
+    },
+
+    cellId() {
+      return this.chosen ? `cell-${this.chosen.source}-${this.chosen.destination}` : "";
     },
 
     row() {
@@ -226,10 +232,12 @@ function board() {
       return this.loading;
     },
 
-    // What a key is to press in the close-up: of the chosen cell, however fast somebody walks and presses.
+    // What a key is to press in the close-up: of the cell that was chosen then, however fast somebody walks and presses.
     async ofCloseUp(selector) {
+      const pressedAt = this.cellId();
+      while (this.row() && "outline" in this.row().dataset) await new Promise((resolve) => this.waiting.push(resolve));
       await this.loading;
-      return this.$refs.closeUp.querySelector(selector);
+      return this.cellId() === pressedAt ? this.$refs.closeUp.querySelector(selector) : null;
     },
 
     // What was asked for earlier and comes later is older than what is shown.

@@ -7,7 +7,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -16,6 +16,7 @@ import click
 
 from nicelevel.config import GIVEN, PREFIX, Config
 from nicelevel.core.errors import NiceLevelError, NoPermissionError
+from nicelevel.core.words import listed
 from nicelevel.store.backups import last_checked, last_taken
 from nicelevel.store.database import connected, migrate, open_database
 from nicelevel.store.depot import open_depot
@@ -61,7 +62,7 @@ def serve(config: Config) -> None:
         environment = {**os.environ, **_environment(config, url, port, desk_port)}
         parts = [_Part("worker", environment), _Part("web", environment), _Part("desk", environment)]
         backups = _Backups(config, environment)
-        _keep_up(parts, backups, cluster, stopping, (_reached(config.address), port), lock)
+        _keep_up(parts, backups, cluster, stopping, (_reached(config.address), port), config.hosts, lock)
 
 
 def _port(config: Config) -> int:
@@ -240,15 +241,20 @@ def _keep_up(
     cluster: Cluster | None,
     stopping: threading.Event,
     at: tuple[str, int],
+    names: Sequence[str],
     lock: FolderLock,
 ) -> None:
-    """Keep the parts up, start again what dies, until told to stop. at: where the web server answers."""
+    """Keep the parts up, start again what dies, until told to stop.
+
+    at: where the web server answers, to these names.
+    """
     host, port = at
     address = f"http://{f'[{host}]' if ':' in host else host}:{port}/"
     try:
         _wait_until_answering(at, stopping)
         lock.say(address, cluster.port if cluster else None)
-        click.echo(f"Nice Level is at {address}  (Ctrl-C stops it)")
+        others = "" if host in names else f", and answers to {listed(names)}"
+        click.echo(f"Nice Level is at {address}{others}  (Ctrl-C stops it)")
         watched: list[Callable[[], None]] = [_Database(cluster).look, backups.look, *(part.look for part in parts)]
         while not stopping.wait(LOOK_EVERY_S):
             for look in watched:

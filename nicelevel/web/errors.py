@@ -2,10 +2,10 @@
 
 from typing import Any
 
-from flask import Flask, jsonify, render_template, request
+from flask import Flask, Response, jsonify, render_template, request
 from flask_wtf.csrf import CSRFError
 from peewee import InterfaceError, OperationalError
-from werkzeug.exceptions import HTTPException
+from werkzeug.exceptions import HTTPException, SecurityError
 
 from nicelevel.core.errors import LostError, NiceLevelError, SpecError
 from nicelevel.report.words import megabytes
@@ -28,12 +28,17 @@ STATUS_OF_CODE = {
     "cannot_meet": 409,
     "spec": 422,
 }
+OTHER_NAME = "Nice Level does not answer to this name. Those that it answers to stand in NICE_LEVEL_HOSTS."
+
 _SENTENCES = {
     400: "The request was not understood.",
     404: "There is nothing at this address.",
     405: "This address does not take that kind of request.",
     500: "Something went wrong inside Nice Level; its log says what.",
 }
+
+
+_PLAIN = {"Content-Type": "text/plain; charset=utf-8"}
 
 
 def register(app: Flask) -> None:
@@ -66,6 +71,11 @@ def register(app: Flask) -> None:
         app.logger.warning("the database: %s", error)
         return _answer(503, "database_away", DATABASE_AWAY)
 
+    @app.errorhandler(SecurityError)
+    def other_name(error: SecurityError) -> Any:
+        # No page of ours: under a name that is not believed none has an address, nor have its parts.
+        return _told_in_json(400, "other_name", OTHER_NAME) if _wants_json() else Response(OTHER_NAME, 400, _PLAIN)
+
     @app.errorhandler(HTTPException)
     def http(error: HTTPException) -> Any:
         status = error.code or 500
@@ -79,7 +89,15 @@ def register(app: Flask) -> None:
 
 def _answer(status: int, code: str, message: str, key: str = "") -> Any:
     """key: the field that is wrong, where one is."""
-    if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
-        return render_template("error.html", message=message, status=status), status
+    if _wants_json():
+        return _told_in_json(status, code, message, key)
+    return render_template("error.html", message=message, status=status), status
+
+
+def _wants_json() -> bool:
+    return request.accept_mimetypes.best_match(["application/json", "text/html"]) != "text/html"
+
+
+def _told_in_json(status: int, code: str, message: str, key: str = "") -> Any:
     told = {"code": code, "message": message} | ({"key": key} if key else {})
     return jsonify(error=told), status

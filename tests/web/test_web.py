@@ -15,6 +15,7 @@ from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Deliverable, Source
 from nicelevel.store.sources import sources_of
 from nicelevel.web import create_app
+from nicelevel.web.errors import OTHER_NAME
 from nicelevel.web.security import POLICY
 from tests import signals
 
@@ -217,13 +218,23 @@ def test_requests_without_the_pages_token_are_refused(config):
 
 
 def test_requests_for_another_host_are_refused(client, store):
-    assert client.get("/", headers={"Host": "elsewhere.example"}).status_code == 400
+    for accepted, kind in (("text/html", "text/plain"), ("application/json", "application/json")):
+        answer = client.get("/", headers={"Host": "elsewhere.example", "Accept": accepted})
+        assert (answer.status_code, answer.mimetype) == (400, kind)
+        assert "NICE_LEVEL_HOSTS" in answer.text
 
 
 def test_the_names_that_are_answered_to_are_a_setting(config, store):
     named = create_app(replace(config, hosts=("studio.example",)), config.database_url).test_client()
     assert named.get("/", headers={"Host": "studio.example"}).status_code == 200
     assert named.get("/", headers={"Host": "127.0.0.1"}).status_code == 400
+
+
+@pytest.mark.parametrize("path", ["/", "/jobs/1", "/nothing/here", "/static/look.css", "/health"])
+def test_other_names_get_the_same_sentence_where_people_sign_in(config, store, path):
+    named = create_app(replace(config, hosts=("studio.example",), accounts=True), config.database_url).test_client()
+    answer = named.get(path, headers={"Host": "127.0.0.1", "Accept": "text/html"})
+    assert (answer.status_code, answer.text) == (400, OTHER_NAME)
 
 
 def test_the_list_of_jobs_comes_before_anything_is_planned(client, job, monkeypatch):

@@ -37,6 +37,35 @@ def test_runs_are_seen_stopped_and_done_again(board, live, tmp_path):
     expect(board.locator("#runs-ended tr[data-state=proved]")).to_have_count(stopped, timeout=120_000)
 
 
+def test_an_older_answer_never_takes_the_place_of_a_newer_one(board, live, tmp_path):
+    """Asked for before all was stopped, and there only afterwards: it would have shown what goes on, for good."""
+    drop(board, signals.write(tmp_path / "Long.wav", 0.3 * signals.programme(30, seed=3)))
+    measured(board, "Long")
+    name = f"{live.address}sources/{board.locator('tr[data-source]').get_attribute('data-source')}/name"
+    token = board.locator("meta[name=csrf-token]").get_attribute("content")
+    going, answers = board.locator("#runs-under-way tr[data-state]"), []
+    os.kill(live.worker_pid(), signal.SIGSTOP)
+    try:
+        board.keyboard.press("Shift+R")
+        expect(board.locator("#running")).to_contain_text("to render")
+        board.goto(f"{live.address}runs")
+        expect(going.first).to_contain_text("Long")
+        board.wait_for_timeout(1000)
+        board.route("**/runs/parts*", lambda route: answers.append((route, route.fetch())), times=1)
+        board.request.post(name, form={"title": "Long one", "csrf_token": token})
+        while not answers:
+            board.wait_for_timeout(20)
+        with board.expect_response("**/stop"):
+            board.keyboard.press("x")
+        board.wait_for_timeout(1500)
+        (route, answer), *_ = answers
+        route.fulfill(response=answer)
+        board.wait_for_timeout(1500)
+        expect(going).to_have_count(0, timeout=1)
+    finally:
+        os.kill(live.worker_pid(), signal.SIGCONT)
+
+
 def test_what_is_pressed_while_it_is_drawn_anew_still_does_what_it_says(page, live):
     """A click is made where the button went down: what lies under it is swapped when it is let go."""
     page.goto(f"{live.address}/specs")

@@ -19,6 +19,26 @@ export function watchChanges(onChanges) {
   if (watchers.length === 1) ask();
 }
 
+// Asks for what is to be drawn anew, a moment after it is told to, one question at a time: an older answer never lands on a
+// newer one. What is told while a question is under way is asked once more.
+export function oneAtATime(question, wait_ms) {
+  let waiting = null, isAsking = false, isTold = false;
+  const put = async () => {
+    [waiting, isAsking, isTold] = [null, true, false];
+    try {
+      await question();
+    } finally {
+      isAsking = false;
+      if (isTold) tell();
+    }
+  };
+  const tell = () => {
+    if (isAsking) isTold = true;
+    else waiting ??= setTimeout(put, wait_ms);
+  };
+  return tell;
+}
+
 async function ask() {
   timer = null;
   let wait_ms = document.hidden ? HIDDEN_MS : LOOKED_AT_MS;

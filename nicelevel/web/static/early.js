@@ -29,7 +29,7 @@ const pressAllAgain = () => {
     if (performance.now() - timeStamp > EARLY_KEYS_MS) continue;
     const now = document.activeElement, field = now !== before && now?.matches("input, textarea") ? now : null;
     if (field && [...key].length === 1) document.execCommand("insertText", false, key);
-    else if (key !== " ") (field ?? (target.isConnected ? target : document.body)).dispatchEvent(pressOf(key, shiftKey));
+    else (field ?? (target.isConnected ? target : document.body)).dispatchEvent(pressOf(key, shiftKey));
   }
 };
 const pressOf = (key, shiftKey) => new KeyboardEvent("keydown", { key, shiftKey, bubbles: true, cancelable: true });

@@ -1,6 +1,6 @@
 // What every page has: the theme, the list of keys, a word to the person, what is being rendered.
 
-import { watchChanges } from "./changes.js";
+import { oneAtATime, watchChanges } from "./changes.js";
 import { swapParts } from "./parts.js";
 import { getHtml } from "./requests.js";
 
@@ -15,7 +15,8 @@ export function page() {
 
     init() {
       addEventListener("trouble", (event) => (this.trouble = event.detail));
-      watchChanges((changes) => changes.length && this.tellRunning());
+      const tellRunning = oneAtATime(() => this.tellRunning(), RUNNING_MS);
+      watchChanges((changes) => changes.length && tellRunning());
       addEventListener("say", (event) => this.say(event.detail));
       const kept = sessionStorage.getItem("say"); // by the page before, which was loaded anew
       sessionStorage.removeItem("say");
@@ -25,15 +26,12 @@ export function page() {
     },
 
     // The note in the head, for pages that do not bring it themselves.
-    tellRunning() {
-      this.telling ??= setTimeout(async () => {
-        this.telling = null;
-        try {
-          if (document.getElementById("running")) swapParts(await getHtml("/runs/now"));
-        } catch {
-          // The next change asks again.
-        }
-      }, RUNNING_MS);
+    async tellRunning() {
+      try {
+        if (document.getElementById("running")) swapParts(await getHtml("/runs/now"));
+      } catch {
+        // The next change asks again.
+      }
     },
 
     get themeLabel() {

@@ -1,7 +1,7 @@
 // The Handover screen: drawn by the server, kept true by its events.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
-import { watchChanges } from "../changes.js";
+import { oneAtATime, watchChanges } from "../changes.js";
 import { onKeys, page, say } from "../page.js";
 import { parsed, swapParts } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
@@ -12,21 +12,8 @@ const GATHER_MS = 200;
 function handover() {
   return {
     init() {
-      const { parts, job } = this.$root.dataset;
-      let timer = null;
-      const refresh = async () => {
-        timer = null;
-        try {
-          const fresh = parsed(await getHtml(parts));
-          // Who is choosing what goes into one file keeps the choice.
-          if (document.querySelector("#in-one details[open]")) fresh.querySelector("#in-one").remove();
-          swapParts(fresh);
-          this.mark();
-        } catch (error) {
-          say(error.message);
-        }
-      };
-      const gather = () => (timer ??= setTimeout(refresh, GATHER_MS));
+      const { job } = this.$root.dataset;
+      const gather = oneAtATime(() => this.draw(), GATHER_MS);
       watchChanges((changes, everything) => {
         if (everything || changes.some((each) => String(each.job) === job)) gather();
       });
@@ -45,6 +32,18 @@ function handover() {
       this.$root.addEventListener("click", (event) => this.choose(event.target.closest("tr[data-hear-at]")));
       this.watchKeys();
       this.choose(this.rows()[0]);
+    },
+
+    async draw() {
+      try {
+        const fresh = parsed(await getHtml(this.$root.dataset.parts));
+        // Who is choosing what goes into one file keeps the choice.
+        if (document.querySelector("#in-one details[open]")) fresh.querySelector("#in-one").remove();
+        swapParts(fresh);
+        this.mark();
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     rows() {

@@ -1,7 +1,7 @@
 // Before and after: looking at both on one axis, hearing both at one loudness, telling them apart blind.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
-import { watchChanges } from "../changes.js";
+import { oneAtATime, watchChanges } from "../changes.js";
 import { leaveFor } from "../going.js";
 import { onKeys, page, say } from "../page.js";
 import { swapParts } from "../parts.js";
@@ -43,7 +43,7 @@ function compare() {
       this.fit();
       this.loadSeries();
       this.watch();
-      watchChanges(() => this.tellChanged());
+      watchChanges(oneAtATime(() => this.tellChanged(), 0));
       new ResizeObserver(() => this.fit()).observe(this.$refs.time);
       new MutationObserver(() => this.refresh()).observe(document.documentElement, { attributeFilter: ["data-bs-theme"] });
       document.fonts.ready.then(() => this.refresh());

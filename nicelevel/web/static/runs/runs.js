@@ -1,7 +1,7 @@
 // Runs: drawn by the server, kept true by its events.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
-import { watchChanges } from "../changes.js";
+import { oneAtATime, watchChanges } from "../changes.js";
 import { leaveFor } from "../going.js";
 import { isTyping, page, say } from "../page.js";
 import { swapParts } from "../parts.js";
@@ -12,16 +12,7 @@ const GATHER_MS = 400;
 function runs() {
   return {
     init() {
-      let timer = null;
-      const refresh = async () => {
-        timer = null;
-        try {
-          swapParts(await getHtml(this.$root.dataset.parts));
-        } catch (error) {
-          say(error.message);
-        }
-      };
-      watchChanges(() => (timer ??= setTimeout(refresh, GATHER_MS)));
+      watchChanges(oneAtATime(() => this.draw(), GATHER_MS));
       addEventListener("keydown", (event) => {
         const actions = { x: () => this.post(this.$root.dataset.stop), a: () => this.again(), j: () => leaveFor("/") };
         const action = actions[event.key];
@@ -29,6 +20,14 @@ function runs() {
         event.preventDefault();
         action();
       });
+    },
+
+    async draw() {
+      try {
+        swapParts(await getHtml(this.$root.dataset.parts));
+      } catch (error) {
+        say(error.message);
+      }
     },
 
     press(event) {

@@ -1,7 +1,7 @@
 // A voice recording: drawn by the server, kept true by its events; hearing it before and after.
 
 import Alpine from "../vendor/alpine/alpine-csp.js";
-import { watchChanges } from "../changes.js";
+import { oneAtATime, watchChanges } from "../changes.js";
 import { watchDrops } from "../drop.js";
 import { leaveFor } from "../going.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
@@ -19,11 +19,9 @@ function voice() {
     init() {
       this.hearing = new Hearing();
       this.loadHearing();
-      let timer = null;
+      const gather = oneAtATime(() => this.draw(), GATHER_MS);
       watchChanges((told, all) => {
-        if (all || told.some((each) => String(each.job) === this.$root.dataset.job)) {
-          timer ??= setTimeout(() => ((timer = null), this.draw()), GATHER_MS);
-        }
+        if (all || told.some((each) => String(each.job) === this.$root.dataset.job)) gather();
       });
       watchDrops((on) => (this.dropping = on), (files) => this.take(files));
       watchUploads((told) => this.showUploads(told));

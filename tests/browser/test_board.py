@@ -132,6 +132,13 @@ def test_bad_files_get_their_sentence_and_the_rest_goes_on(board, tmp_path):
     expect(row(board, "notes")).to_have_count(0)
 
 
+@pytest.mark.parametrize("key", ["Enter", "c", "k", "p"])
+def test_a_key_that_has_nothing_to_open_says_so(board, key):
+    board.wait_for_load_state()
+    board.keyboard.press(key)
+    expect(board.locator("[role=status]").last).to_have_text(re.compile("^Nothing is measured here yet"))
+
+
 def test_arrow_keys_walk_the_board_and_keys_are_listed(board, tmp_path):
     for number in range(3):
         drop(board, signals.write(tmp_path / f"take {number}.wav", signals.noise(1, seed=number)))

@@ -559,26 +559,16 @@ function board() {
       }
     },
 
-    async openCompare() {
-      const link = await this.ofCloseUp("[data-compare]");
-      if (link) leaveFor(link.href);
-    },
-
-    async openReading() {
-      const link = await this.ofCloseUp("[data-open-reading]");
-      if (link) leaveFor(link.href);
-    },
-
-    async openChannels() {
-      const link = await this.ofCloseUp("[data-open-channels]");
-      if (link) leaveFor(link.href);
+    // A page about the chosen source; where it has none yet, why.
+    async open(selector) {
+      const link = await this.ofCloseUp(selector);
+      if (link) return leaveFor(link.href);
+      if (this.row()?.dataset.state !== "measured") say("Nothing is measured here yet; then there is something to open.");
     },
 
     // Of those that are picked the first, the others with it.
-    async openPrepare() {
-      if (this.picked.length > 1) return leaveFor(this.prepareAll());
-      const link = await this.ofCloseUp("[data-open-prepare]");
-      if (link) leaveFor(link.href);
+    openPrepare() {
+      return this.picked.length > 1 ? leaveFor(this.prepareAll()) : this.open("[data-open-prepare]");
     },
 
     prepareAll() {

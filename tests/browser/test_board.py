@@ -212,10 +212,14 @@ def test_a_worker_killed_in_the_middle_of_a_render_loses_nothing(board, live, tm
     measured(board, "long")
     broadcast = cell(board, "long", "European")
     broadcast.click()
+    killed, end = live.worker_pid(), time.monotonic() + 30
     board.keyboard.press("r")
-    expect(broadcast).to_have_attribute("data-state", "rendering")
-    killed = live.worker_pid()
+    # Not by what the page shows: it asks three times a second, and all of it takes a second or two.
+    while not (begun := list((live.data_folder / "deliverables").rglob("*.part"))) and time.monotonic() < end:
+        time.sleep(0.005)
     os.kill(killed, signal.SIGKILL)
+    assert begun
+    expect(broadcast).to_have_attribute("data-state", "rendering")
     board.close()
     again = board.context.new_page()
     again.goto(board.url)

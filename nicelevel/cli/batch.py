@@ -101,9 +101,10 @@ def ending_at_once(words: str | Callable[[], str]) -> Iterator[None]:
     try:
         yield
     finally:
-        signal.set_wakeup_fd(told_before)
+        # In this order no signal comes to nothing in between.
         for number, handler in before.items():
             signal.signal(number, handler)
+        signal.set_wakeup_fd(told_before)
         os.write(tells, _NOBODY_WAITS)
         waiting.join()
         os.close(hears)

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from flask import Flask, Response, jsonify, render_template, request
+from flask import Flask, Response, jsonify, render_template
 from flask_wtf.csrf import CSRFError
 from peewee import InterfaceError, OperationalError
 from werkzeug.exceptions import HTTPException, SecurityError
@@ -11,6 +11,7 @@ from nicelevel.core.errors import LostError, NiceLevelError, SpecError
 from nicelevel.report.words import megabytes
 from nicelevel.work.keeping import reconcile
 
+from .for_programs import wants_page
 from .matter import DATABASE_AWAY
 
 STATUS_OF_CODE = {
@@ -28,8 +29,6 @@ STATUS_OF_CODE = {
     "cannot_meet": 409,
     "spec": 422,
 }
-OTHER_NAME = "Nice Level does not answer to this name. Those that it answers to stand in NICE_LEVEL_HOSTS."
-
 _SENTENCES = {
     400: "The request was not understood.",
     404: "There is nothing at this address.",
@@ -37,7 +36,7 @@ _SENTENCES = {
     500: "Something went wrong inside Nice Level; its log says what.",
 }
 
-
+OTHER_NAME = "Nice Level does not answer to this name. Those that it answers to stand in NICE_LEVEL_HOSTS."
 _PLAIN = {"Content-Type": "text/plain; charset=utf-8"}
 
 
@@ -74,7 +73,7 @@ def register(app: Flask) -> None:
     @app.errorhandler(SecurityError)
     def other_name(error: SecurityError) -> Any:
         # No page of ours: under a name that is not believed none has an address, nor have its parts.
-        return _told_in_json(400, "other_name", OTHER_NAME) if _wants_json() else Response(OTHER_NAME, 400, _PLAIN)
+        return Response(OTHER_NAME, 400, _PLAIN) if wants_page() else _told_in_json(400, "other_name", OTHER_NAME)
 
     @app.errorhandler(HTTPException)
     def http(error: HTTPException) -> Any:
@@ -89,13 +88,9 @@ def register(app: Flask) -> None:
 
 def _answer(status: int, code: str, message: str, key: str = "") -> Any:
     """key: the field that is wrong, where one is."""
-    if _wants_json():
-        return _told_in_json(status, code, message, key)
-    return render_template("error.html", message=message, status=status), status
-
-
-def _wants_json() -> bool:
-    return request.accept_mimetypes.best_match(["application/json", "text/html"]) != "text/html"
+    if wants_page():
+        return render_template("error.html", message=message, status=status), status
+    return _told_in_json(status, code, message, key)
 
 
 def _told_in_json(status: int, code: str, message: str, key: str = "") -> Any:

@@ -25,6 +25,11 @@ def wants_json() -> bool:
     return bool(accepted["application/json"] > accepted["text/html"])
 
 
+def wants_page() -> bool:
+    """Whether a browser asks, where whoever does not say gets JSON: what is changed, and what went wrong."""
+    return request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html"
+
+
 def job_json(job: Job) -> Json:
     return {
         "id": job.id,

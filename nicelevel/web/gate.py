@@ -31,6 +31,7 @@ from nicelevel.store.database import GONE, connected
 from nicelevel.store.journal import THIS_MACHINE, act_as
 
 from .changes import changes
+from .for_programs import wants_page
 from .security import SAFE_METHODS
 
 csrf = CSRFProtect()
@@ -258,8 +259,7 @@ def _refuse_unsecured_proxy() -> None:
 
 
 def _to_sign_in() -> Response:
-    wants_page = request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html"
-    if request.method == "GET" and wants_page and request.blueprint != changes.name:
+    if request.method == "GET" and wants_page() and request.blueprint != changes.name:
         where = request.full_path.rstrip("?")
         return redirect(url_for("doors.page", next=where if where != "/" else None))  # type: ignore[return-value]
     raise SignedOutError("You are signed out. Sign in again in another window, then go on here: nothing is lost.")

@@ -33,7 +33,7 @@ from nicelevel.work.keeping import free_trash
 
 from .board import Board, board_of, column_of, places_to_render
 from .board_order import in_order
-from .for_programs import board_json, job_json, wants_json
+from .for_programs import board_json, job_json, wants_json, wants_page
 from .found import audio, destination_or_404, job_or_404
 from .giving_way import new_count
 
@@ -63,7 +63,7 @@ def new() -> Any:
     title = request.form.get("title", "").strip()[:LONGEST_TITLE] or "Untitled job"
     job = make_job(title, _due_on(request.form.get("due_on")))
     address = url_for("jobs.board", job_id=job.id)
-    if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
+    if wants_page():
         return redirect(address)
     return jsonify(id=job.id, board=address, upload=url_for("uploads.begin", job_id=job.id))
 
@@ -118,7 +118,7 @@ def empty_trash() -> Any:
     freed_bytes = free_trash(current_app.config["NICE_LEVEL"])
     whole = f" with {listed(gone)}" if gone else ""
     enter(f"emptied the trash{whole}, which freed {megabytes(freed_bytes)} MB")
-    if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
+    if wants_page():
         return redirect(url_for("house.room"))
     return jsonify(freed_bytes=freed_bytes)
 

@@ -17,7 +17,7 @@ from nicelevel.store.specs import spec_of
 
 from .contents import contents_of, described_of
 from .planning import digest_of_plan, plans_of
-from .versions import counting_sources
+from .roll import counting_sources
 
 SAME_GAIN_DB = 0.005
 """Of what was written before plans had digests."""

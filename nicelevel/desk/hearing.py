@@ -28,13 +28,13 @@ from nicelevel.store.depot import bring
 from nicelevel.store.jobs import destinations_of, find_destination
 from nicelevel.store.models import Deliverable, Destination, Source
 from nicelevel.store.readings import is_measured, load_figures
-from nicelevel.store.sources import find_source, sources_of
+from nicelevel.store.sources import find_source
 from nicelevel.store.specs import spec_of
 
 from .contents import contents_of
 from .current import is_as_planned, is_of_present_spec
 from .planning import limited_of, plans_of, spec_at
-from .versions import standings_of
+from .roll import roll_of
 
 GONE = "This is not there to be heard any more."
 
@@ -205,7 +205,7 @@ def _reference(source: Source, destination: Destination, audio: AudioFolder) -> 
 
 
 def _versions(source: Source, audio: AudioFolder) -> list[Audible]:
-    standing = standings_of(sources_of(source.job_id), audio).get(source.id)
+    standing = roll_of(source.job_id, audio).standings.get(source.id)
     keys = [key for key in (standing.versions if standing else ()) if key != source.id]
     return [_of_source(each, "version", audio) for each in map(find_source, keys) if each]
 

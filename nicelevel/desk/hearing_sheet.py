@@ -17,9 +17,9 @@ from nicelevel.store.readings import load_reading
 
 from .contents import contents_of
 from .hearing import Audible, landing_of, plan_at, takes_of
-from .neighbours import with_neighbour_notes
 from .planning import limited_of
 from .prepared import load_prepared
+from .roll import with_neighbour_notes
 
 HIGHEST_RATE_HZ, LOWEST_RATE_HZ = 192_000, 8_000
 """Rates that every browser plays."""

@@ -12,15 +12,6 @@ from nicelevel.core.words import listed
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures, prefetch_figures
-from nicelevel.store.sources import sources_of
-
-
-def with_neighbour_notes(source: Source, reading: Measured, audio: AudioFolder) -> Measured:
-    """A reading of a source with the notes that its neighbours give it."""
-    measured = [each for each in sources_of(source.job_id) if each.state == "measured"]
-    noted = noted_readings(measured, audio)
-    extra = noted[source.id].notes[len(reading.notes) :] if source.id in noted else ()
-    return reading.with_notes((*reading.notes, *extra))
 
 
 def noted_readings(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Measured]:

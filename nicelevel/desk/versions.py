@@ -73,13 +73,6 @@ def _corrects(newer: Source, older: Source) -> bool:
     return newer.replaces_id == older.id or newer.file_name == older.file_name
 
 
-def counting_sources(job_id: int, audio: AudioFolder) -> list[Source]:
-    """The sources of a job without older versions of a title."""
-    sources = sources_of(job_id)
-    standings = standings_of(sources, audio)
-    return [each for each in sources if each.id not in standings or standings[each.id].counts]
-
-
 def _counting(versions: Sequence[Source]) -> set[int]:
     """Ids of those that count: what was chosen, else the newest that was not set aside."""
     chosen = {each.id for each in versions if each.counts}

@@ -20,7 +20,7 @@ from nicelevel.core.steps.chain import with_recipe
 from nicelevel.core.values import LOSSY
 from nicelevel.core.values import Source as Described
 from nicelevel.desk.contents import contents_of, described_of
-from nicelevel.desk.versions import counting_sources
+from nicelevel.desk.roll import counting_sources
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import file_of, find_deliverable
 from nicelevel.store.depot import bring

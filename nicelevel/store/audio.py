@@ -53,8 +53,12 @@ class AudioFolder:
 
     def named_path(self, digest: str) -> Path:
         """Where the file itself lies once it is here; nothing is brought for asking."""
-        audio, beside = self._home(digest) / "audio", self._home(digest) / f"audio{SUFFIX}"
-        return audio if audio.exists() or not beside.exists() else beside
+        home = self._home(digest)
+        audio = home / "audio"
+        if audio.exists():
+            return audio
+        beside = home / f"audio{SUFFIX}"
+        return beside if beside.exists() else audio
 
     def is_kept(self, digest: str) -> bool:
         """Whether the file itself is here, or where it is kept for good."""
@@ -181,7 +185,7 @@ class AudioFolder:
         return decoded if decoded.exists() else self.audio_path(digest)
 
     def _home(self, digest: str) -> Path:
-        return self.folder / digest[:2] / digest
+        return self.folder.joinpath(digest[:2], digest)
 
 
 @contextmanager

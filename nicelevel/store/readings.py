@@ -57,19 +57,21 @@ def load_figures(digest: str, audio: AudioFolder) -> Measured:
     row = Reading.get_or_none(Reading.digest == digest)
     if row is None:
         raise LostError(MEASURED_LOST)
-    return _remember(row, audio)
+    return _remember(digest, row.figures, audio)
 
 
 def prefetch_figures(digests: Iterable[str], audio: AudioFolder) -> None:
     """Have the figures of many contents at hand, by one question instead of one for each."""
     missing = {digest for digest in digests if (digest, audio) not in _figures}
+    kept = Reading.select(Reading.digest, Reading.figures)
     for some in chunked(missing, AT_ONCE):
-        for row in Reading.select().where(Reading.digest.in_(some)):
-            _remember(row, audio)
+        rows: list[Any] = list(kept.where(Reading.digest.in_(some)).tuples())
+        for digest, figures in rows:
+            _remember(digest, figures, audio)
 
 
-def _remember(row: Reading, audio: AudioFolder) -> Measured:
-    found = _figures[row.digest, audio] = _from_json(row.figures, audio, row.digest)
+def _remember(digest: str, figures: dict[str, Any], audio: AudioFolder) -> Measured:
+    found = _figures[digest, audio] = _from_json(figures, audio, digest)
     while len(_figures) > REMEMBERED:
         with suppress(KeyError, StopIteration, RuntimeError):  # another thread lets go as well
             del _figures[next(iter(_figures))]

@@ -5,12 +5,11 @@ from datetime import datetime
 from pathlib import PurePath
 from typing import Any
 
-from peewee import fn
-
 from nicelevel.core.measure import METER_VERSION
 
 from .changes import announce, change_of
 from .database import database
+from .kept_sources import as_source, kept_rows
 from .models import LONGEST_TITLE, Job, OwnTarget, Reading, Source
 from .sides import beside
 from .tries import begin_try, save_in_try
@@ -99,9 +98,7 @@ def take_place(source: Source) -> None:
 
 def sources_of(job_id: int) -> list[Source]:
     """Sources on the board of a job in the order they came in, the members of a set after their leader."""
-    place = fn.COALESCE(Source.leader, Source.id)  # by hand it is ordered on the board alone
-    here = Source.select().where(Source.job == job_id, Source.trashed_at.is_null())
-    return list(here.order_by(place, Source.id != place, Source.id))
+    return [as_source(row) for row in kept_rows(job_id)]
 
 
 def name_source(source: Source, title: str) -> None:

@@ -19,11 +19,11 @@ from nicelevel.desk.channels import names_of_programmes
 from nicelevel.desk.contents import contents_of, described_of
 from nicelevel.desk.current import is_as_planned, is_of_present_spec
 from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
-from nicelevel.desk.neighbours import noted_readings
 from nicelevel.desk.planning import limited_of, plans_of, spec_at, with_level_of_speech
 from nicelevel.desk.prepared import PreparationFailedError, load_prepared
 from nicelevel.desk.proposals import proposals
-from nicelevel.desk.versions import Standing, standings_of
+from nicelevel.desk.roll import roll_by
+from nicelevel.desk.versions import Standing
 from nicelevel.report.board_words import Miniature, draw_miniature
 from nicelevel.report.curve import LoudnessDrawing, draw_loudness, draw_thumbnail
 from nicelevel.report.price_view import PriceDrawing, draw_price
@@ -31,16 +31,13 @@ from nicelevel.report.vial import Seal, Vial, draw_vial
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
 from nicelevel.store.jobs import destinations_of
+from nicelevel.store.kept_sources import as_source, kept_rows
 from nicelevel.store.models import Deliverable, Destination, Job, Source
 from nicelevel.store.own_targets import own_targets_of
 from nicelevel.store.readings import load_reading
-from nicelevel.store.sources import sources_of
 from nicelevel.store.specs import spec_of
 
 from .questions import Question, questions_of
-
-FIRST_BY_ID = 1_000_000.0
-"""Places that were given by hand lie before this."""
 
 FIRST_ROWS, FIRST_OUTLINES = 24, 300
 """So many rows come with the page, more than a screen shows, and so many in all: it asks for the rest by itself."""
@@ -219,7 +216,7 @@ def board_of(
     specs = tuple((destination, spec_of(destination.spec)) for destination in maker.destinations)
     has_outlines = any(row.is_outline for row in rows)
     summary = None if has_outlines else _summary(rows, len(specs))
-    return Board(job, specs, tuple(rows), summary, questions_of(maker.sources, maker.standings, audio))
+    return Board(job, specs, tuple(rows), summary, questions_of(maker.sources, maker.roll))
 
 
 def moved(source: Source, up: bool, audio: AudioFolder) -> list[int] | None:
@@ -227,9 +224,9 @@ def moved(source: Source, up: bool, audio: AudioFolder) -> list[int] | None:
     maker = RowMaker(source.job_id, audio)
     groups: dict[str, list[int]] = {}
     for each in maker.sources:
-        groups.setdefault(maker.group_of(each), []).append(each.id)
+        groups.setdefault(maker.roll.group_of(each), []).append(each.id)
     order = list(groups)
-    here = order.index(maker.group_of(next(each for each in maker.sources if each.id == source.id)))
+    here = order.index(maker.roll.group_of(next(each for each in maker.sources if each.id == source.id)))
     other = here + (-1 if up else 1)
     if not 0 <= other < len(order):
         return None
@@ -268,7 +265,7 @@ def close_up_of(source: Source, destination: Destination, audio: AudioFolder, wi
         drawing = _draw(source, cell, audio, width, height) if cell.plan else None
     except NiceLevelError as error:
         cell = replace(cell, problem=error.message)
-    linked, proposed = _set_of(source, maker.sources, audio)
+    linked, proposed = _set_of(source, maker, audio)
     sheet = sheet_of(source, destination, audio)
     return CloseUp(row, cell, drawing, sheet, linked, proposed, names_of_programmes(source, audio))
 
@@ -280,16 +277,14 @@ def _draw(source: Source, cell: Cell, audio: AudioFolder, width: int, height: in
     return draw_loudness(load_reading(source.digest, audio), after, cell.spec, width, height)
 
 
-def _set_of(
-    source: Source, sources: Sequence[Source], audio: AudioFolder
-) -> tuple[tuple[str, ...], tuple[Source, ...]]:
+def _set_of(source: Source, maker: "RowMaker", audio: AudioFolder) -> tuple[tuple[str, ...], tuple[Source, ...]]:
     """Titles of the others in the set of a source, and where it is in none, those that it could lead."""
-    others = {each.id: each for each in sources if each.id != source.id}
+    others = {each.id: each for each in maker.sources if each.id != source.id}
     leader_id = source.leader_id or source.id
     linked = tuple(each.title for each in others.values() if leader_id in (each.id, each.leader_id))
     if linked or source.state != "measured":
         return linked, ()
-    proposed = proposals([source, *others.values()], audio, also_answered=True)
+    proposed = proposals([source, *others.values()], audio, True, maker.roll.standings)
     return (), next((each.members for each in proposed if each.leader.id == source.id), ())
 
 
@@ -339,23 +334,20 @@ class RowMaker:
 
     def __init__(self, job_id: int, audio: AudioFolder, destinations: Sequence[Destination] | None = None) -> None:
         self._audio = audio
-        self.sources = sources_of(job_id)
+        rows = kept_rows(job_id)
+        self.roll = roll_by(rows, job_id, audio)
+        self.sources = sorted(map(as_source, rows), key=lambda source: self.roll.places[source.id])
         self.destinations = destinations_of(job_id) if destinations is None else destinations
         self._job_id, self._made = job_id, dict[tuple[int, int], tuple[Deliverable, ...]]()
         self._own = own_targets_of(job_id)
-        self._readings = noted_readings([each for each in self.sources if each.state == "measured"], audio)
-        self.standings = standings_of(self.sources, audio)
-        self._hand = {source.id: source.place for source in self.sources}
-        self._places = {source.id: self._place(source) for source in self.sources}
-        self.sources.sort(key=lambda source: self._places[source.id])
 
     def look_up(self, source_ids: Collection[int] | None) -> None:
         """What was made of the sources whose rows are to be made; None for all."""
         self._made = _by_place(deliverables_of(self._job_id, source_ids=source_ids))
 
     def outline(self, source: Source) -> Row:
-        place = self._places.get(source.id, "")
-        return Row(source, None, (), self.standings.get(source.id), place, True, self._audio)
+        standing, place = self.roll.standings.get(source.id), self.roll.places.get(source.id, "")
+        return Row(source, None, (), standing, place, True, self._audio)
 
     def row(self, source: Source) -> Row:
         outline, reading = self.outline(source), self._reading(source)
@@ -364,7 +356,7 @@ class RowMaker:
 
     def _reading(self, source: Source) -> Measured | None:
         """Of what its recipe makes of a source, once that is measured; until then, and without one, as it came."""
-        came, contents = self._readings.get(source.id), contents_of(source)
+        came, contents = self.roll.readings.get(source.id), contents_of(source)
         if came is None or not contents.recipe:
             return came
         try:
@@ -372,25 +364,6 @@ class RowMaker:
             return replace(prepared, source=described_of(contents, self._audio))
         except NiceLevelError:
             return came
-
-    def _place(self, source: Source) -> str:
-        """Where a row stands: by the versions of its title, the newest first, members of a set after their leader."""
-        leader_id = source.leader_id or source.id
-        standing = self.standings.get(leader_id)
-        rank = standing.versions.index(leader_id) if standing else 0
-        first = min(self._by_hand(each) for each in (standing.versions if standing else (leader_id,)))
-        member = source.leader_id is not None
-        mine = self._by_hand(source.id)
-        return f"{first:015.3f}-{rank:03d}-{leader_id:010d}-{member:d}-{mine:015.3f}-{source.id:010d}"
-
-    def group_of(self, source: Source) -> str:
-        """What moves together: the versions of a title and their sets."""
-        return self._places[source.id].partition("-")[0]
-
-    def _by_hand(self, source_id: int) -> float:
-        """Where a source was put; what was not yet stands behind, in the order it came in."""
-        place = self._hand.get(source_id)
-        return FIRST_BY_ID + source_id if place is None else place
 
     def _cell(self, source: Source, reading: Measured | None, destination: Destination, is_older: bool) -> Cell:
         own = self._own.get((source.leader_id or source.id, destination.id))

@@ -8,10 +8,9 @@ from dataclasses import dataclass
 from flask import url_for
 
 from nicelevel.core.words import listed
-from nicelevel.desk.proposals import proposals
-from nicelevel.desk.sides import AskedSides, asked_sides
+from nicelevel.desk.roll import Roll
+from nicelevel.desk.sides import AskedSides
 from nicelevel.desk.versions import Standing
-from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
 from nicelevel.store.sets import Proposal
 
@@ -35,20 +34,13 @@ class Question:
     held: frozenset[int] = frozenset()
 
 
-def questions_of(
-    sources: Sequence[Source], standings: dict[int, Standing], audio: AudioFolder
-) -> tuple[Question, ...]:
+def questions_of(sources: Sequence[Source], roll: Roll) -> tuple[Question, ...]:
     """All that is to be decided about the sources of one job."""
-    proposed = proposals(sources, audio, standings=standings)
-    sets = [_of_set(each) for each in proposed]
-    asked = asked_sides(sources, audio, standings, proposed)
-    sides = [_of_sides(each, is_first=not at) for at, each in enumerate(asked)]
-    newer = [_of_newer(each, standings[each.id]) for each in sources if _is_unasked(each, standings)]
+    sets = [_of_set(each) for each in roll.proposed]
+    sides = [_of_sides(each, is_first=not at) for at, each in enumerate(roll.asked)]
+    unasked = {key: standing for key, standing in roll.standings.items() if standing.is_unasked}
+    newer = [_of_newer(each, unasked[each.id]) for each in sources if each.id in unasked]
     return (*sets, *sides, *newer)
-
-
-def _is_unasked(source: Source, standings: dict[int, Standing]) -> bool:
-    return source.id in standings and standings[source.id].is_unasked
 
 
 def _of_set(proposal: Proposal) -> Question:

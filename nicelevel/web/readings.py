@@ -9,7 +9,7 @@ from nicelevel.core.values import Reading
 from nicelevel.desk.dialogue import dialogue_in
 from nicelevel.desk.hearing_sheet import sheet_of
 from nicelevel.desk.mending import mended_codes
-from nicelevel.desk.neighbours import with_neighbour_notes
+from nicelevel.desk.roll import with_neighbour_notes
 from nicelevel.report.reading_view import (
     GRAVE,
     drawing_data,

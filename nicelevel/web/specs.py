@@ -19,7 +19,7 @@ from nicelevel.core.values import Plan, Reading
 from nicelevel.desk.contents import Contents, described_of
 from nicelevel.desk.planning import with_level_of_speech
 from nicelevel.desk.prepared import nearly_prepared
-from nicelevel.desk.versions import counting_sources
+from nicelevel.desk.roll import counting_sources
 from nicelevel.report.spec_view import SpecDrawing, draw_spec
 from nicelevel.report.spec_words import spec_notes
 from nicelevel.store.jobs import add_destination, all_jobs, find_job

@@ -29,8 +29,8 @@ ROLLS_REMEMBERED = 16
 @dataclass(frozen=True)
 class Roll:
     """By the ids of sources: readings with the notes of their neighbours, how they stand among the versions of their
-    titles, and places, by which rows are sorted. proposed, asked: what nobody has decided on. lost: how many have to
-    be measured again, and are left out meanwhile.
+    titles, and places, by which rows are sorted. proposed, asked, newer: sets, sides and versions that nobody has
+    decided on. lost: how many have to be measured again, and are left out meanwhile.
     """
 
     readings: Mapping[int, Measured]
@@ -38,6 +38,7 @@ class Roll:
     places: Mapping[int, str]
     proposed: tuple[Proposal, ...]
     asked: tuple[AskedSides, ...]
+    newer: tuple[Source, ...]
     lost: int
 
     def group_of(self, source: Source) -> str:
@@ -97,8 +98,13 @@ def _make(sources: Sequence[Source], audio: AudioFolder) -> Roll:
     standings = standings_of(known, audio)
     proposed = proposals(known, audio, standings=standings)
     asked = asked_sides(known, audio, standings, proposed)
+    places = _places(sources, standings)
+    newer = sorted(
+        (each for each in known if each.id in standings and standings[each.id].is_unasked),
+        key=lambda each: places[each.id],
+    )
     lost = len(measured) - len(known)
-    return Roll(readings, standings, _places(sources, standings), tuple(proposed), tuple(asked), lost)
+    return Roll(readings, standings, places, tuple(proposed), tuple(asked), tuple(newer), lost)
 
 
 def _places(sources: Sequence[Source], standings: Mapping[int, Standing]) -> dict[int, str]:

@@ -16,9 +16,8 @@ from nicelevel.store.database import database, open_database
 from nicelevel.store.recipes import known_recipes
 from nicelevel.store.specs import spec_of
 
-from . import errors, gate, giving_way, security
+from . import counting, errors, gate, giving_way, security
 from .arrivals import arrivals
-from .board import miniatures
 from .changes import Changes, changes
 from .channels import channels
 from .clients import clients, links
@@ -92,6 +91,7 @@ def create_app(config: Config, database_url: str) -> Flask:
     app.session_interface = gate.Sessions()
     watched_from_outside(app)
     giving_way.register(app)
+    counting.register(app)
     security.register(app)
     _use_database_per_request(app)
     gate.register(app)
@@ -135,7 +135,6 @@ def _teach_templates(app: Flask) -> None:
         shown_address,
     ):
         app.jinja_env.globals[function.__name__] = function
-    app.jinja_env.globals["miniatures"] = miniatures
     app.jinja_env.globals["recipes"] = lambda: [each.recipe for each in known_recipes().values()]
 
 

@@ -22,7 +22,7 @@ from nicelevel.desk.hearing_sheet import HearingSheet, sheet_of
 from nicelevel.desk.planning import limited_of, plans_of, spec_at, with_level_of_speech
 from nicelevel.desk.prepared import PreparationFailedError, load_prepared
 from nicelevel.desk.proposals import proposals
-from nicelevel.desk.roll import roll_by
+from nicelevel.desk.roll import roll_by, roll_of
 from nicelevel.desk.versions import Standing
 from nicelevel.report.board_words import Miniature, draw_miniature
 from nicelevel.report.curve import LoudnessDrawing, draw_loudness, draw_thumbnail
@@ -175,6 +175,14 @@ class Summary:
 
 
 @dataclass(frozen=True)
+class Counted:
+    """What is counted over all rows of a board; miniatures: each destination in one small vial."""
+
+    summary: Summary
+    miniatures: tuple[Miniature, ...]
+
+
+@dataclass(frozen=True)
 class Board:
     """summary: None where there are outlines, for it needs every plan."""
 
@@ -183,6 +191,10 @@ class Board:
     rows: tuple[Row, ...]
     summary: Summary | None
     questions: tuple[Question, ...] = ()
+
+    @property
+    def has_sources(self) -> bool:
+        return bool(self.rows or (self.summary and self.summary.sources))
 
     @property
     def first_rows(self) -> tuple[Row, ...]:
@@ -194,13 +206,11 @@ class Board:
         return frozenset[int]().union(*(each.held for each in self.questions))
 
 
-def board_of(
-    job: Job, audio: AudioFolder, whole: Collection[int] | None = None, pause: Callable[[], None] | None = None
-) -> Board:
+def board_of(job: Job, audio: AudioFolder, whole: Collection[int] | None = None) -> Board:
     """Everything that the board of a job shows.
 
     whole: ids of sources whose rows are more than outlines, as are the first ones and other versions of their titles;
-    None: all. pause: called between rows.
+    None: all.
     """
     maker = RowMaker(job.id, audio)
     outlines = [maker.outline(source) for source in maker.sources]
@@ -208,15 +218,27 @@ def board_of(
         each.source.id for at, each in enumerate(outlines) if whole is None or at < FIRST_ROWS or each.concerns(whole)
     }
     maker.look_up(None if whole is None else in_whole)
-    rows = []
-    for each in outlines:
-        rows.append(maker.row(each.source) if each.source.id in in_whole else each)
-        if pause:
-            pause()
+    rows = [maker.row(each.source) if each.source.id in in_whole else each for each in outlines]
     specs = tuple((destination, spec_of(destination.spec)) for destination in maker.destinations)
     has_outlines = any(row.is_outline for row in rows)
     summary = None if has_outlines else _summary(rows, len(specs))
-    return Board(job, specs, tuple(rows), summary, questions_of(maker.sources, maker.roll))
+    return Board(job, specs, tuple(rows), summary, questions_of(maker.roll))
+
+
+def bar_of(job: Job, counted: Counted, audio: AudioFolder) -> Board:
+    """Of a board what stands over its rows, without these."""
+    return Board(job, (), (), counted.summary, questions_of(roll_of(job.id, audio)))
+
+
+def counted_of(job_id: int, audio: AudioFolder, pause: Callable[[], None]) -> Counted:
+    """Counts over all rows of a job, which need every plan. pause: called between rows."""
+    maker, rows = RowMaker(job_id, audio), list[Row]()
+    maker.look_up(None)
+    for source in maker.sources:
+        rows.append(maker.row(source))
+        pause()
+    specs = [spec_of(each.spec) for each in maker.destinations]
+    return Counted(_summary(rows, len(specs)), _miniatures(rows, specs))
 
 
 def moved(source: Source, up: bool, audio: AudioFolder) -> list[int] | None:
@@ -242,17 +264,16 @@ def column_of(job: Job, destination: Destination, wanted: Sequence[int], audio: 
     return [maker.row(sources[key]) for key in wanted if key in sources]
 
 
-def miniatures(board: Board) -> list[Miniature]:
-    """Each destination of a job in one small vial."""
-    columns = zip(board.destinations, zip(*(row.cells for row in board.rows), strict=True), strict=False)
-    return [
+def _miniatures(rows: Sequence[Row], specs: Sequence[Spec]) -> tuple[Miniature, ...]:
+    columns = zip(specs, zip(*(row.cells for row in rows), strict=True), strict=False)
+    return tuple(
         draw_miniature(
             spec.spec.name,
             [cell.plan for cell in cells if not cell.is_older],
             sum(cell.state == "proved" for cell in cells),
         )
-        for (_, spec), cells in columns
-    ]
+        for spec, cells in columns
+    )
 
 
 def close_up_of(source: Source, destination: Destination, audio: AudioFolder, width: int, height: int) -> CloseUp:

@@ -6,7 +6,7 @@ A server's Python computes one thing at a time; two that compute side by side ea
 import threading
 import time
 
-from flask import Flask, current_app, g, request
+from flask import Flask, g, request
 
 LOOK_EVERY_S, LONGEST_S = 0.01, 30.0
 """A count gives way for so long in all: it has to come to its end as well."""
@@ -46,11 +46,6 @@ class Count:
         while self._way.is_waited and self._left_s > 0.0:
             time.sleep(LOOK_EVERY_S)
             self._left_s -= LOOK_EVERY_S
-
-
-def new_count() -> Count:
-    way: GivingWay = current_app.extensions["giving_way"]
-    return Count(way)
 
 
 def register(app: Flask) -> None:

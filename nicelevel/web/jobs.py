@@ -31,15 +31,17 @@ from nicelevel.store.undo import changing, redo, undo
 from nicelevel.work.enqueue import enqueue_all_renders, enqueue_preparations
 from nicelevel.work.keeping import free_trash
 
-from .board import Board, board_of, column_of, places_to_render
+from .board import Board, bar_of, board_of, column_of, places_to_render
 from .board_order import in_order
+from .counting import count_of
 from .for_programs import board_json, job_json, wants_json, wants_page
 from .found import audio, destination_or_404, job_or_404
-from .giving_way import new_count
 
 jobs = Blueprint("jobs", __name__)
 
 SPREAD_PIXELS = (1244, 640)
+
+NOT_YET = "", 202
 
 
 @jobs.get("/")
@@ -47,14 +49,16 @@ def index() -> Any:
     """The jobs by their names; what their plans say comes row by row, for a plan may take its time."""
     if wants_json():
         return jsonify(jobs=[job_json(each) for each in all_jobs()])
-    return render_template("jobs/index.html", jobs=all_jobs(), board=None, today=date.today(), trash=trash())
+    return render_template("jobs/index.html", jobs=all_jobs(), count=None, today=date.today(), trash=trash())
 
 
 @jobs.get("/jobs/<int:job_id>/row")
-def row(job_id: int) -> str:
-    """The row of a job on the list, in a table of its own: a row by itself is no HTML."""
+def row(job_id: int) -> Any:
+    """The row of a job on the list, in a table of its own: a row by itself is no HTML; 202 while it is counted."""
     job = job_or_404(job_id)
-    return render_template("jobs/row.html", job=job, board=board_of(job, audio()), today=date.today())
+    if found := count_of(job):
+        return render_template("jobs/row.html", job=job, count=found, today=date.today())
+    return NOT_YET
 
 
 @jobs.post("/jobs")
@@ -189,10 +193,12 @@ def column(job_id: int, destination_id: int) -> str:
 
 
 @jobs.get("/jobs/<int:job_id>/bar")
-def bar(job_id: int) -> str:
-    """What the bar over the board says of all rows."""
-    shown = board_of(job_or_404(job_id), audio(), None, new_count().pause)
-    return render_template("board/bar.html", board=shown)
+def bar(job_id: int) -> Any:
+    """What the bar over the board says of all rows; 202 while they are counted."""
+    job = job_or_404(job_id)
+    if found := count_of(job):
+        return render_template("board/bar.html", board=bar_of(job, found, audio()))
+    return NOT_YET
 
 
 @jobs.get("/jobs/<int:job_id>/order")

@@ -2,7 +2,6 @@
 one source, and whether a newer version is to count.
 """
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 from flask import url_for
@@ -34,12 +33,11 @@ class Question:
     held: frozenset[int] = frozenset()
 
 
-def questions_of(sources: Sequence[Source], roll: Roll) -> tuple[Question, ...]:
+def questions_of(roll: Roll) -> tuple[Question, ...]:
     """All that is to be decided about the sources of one job."""
     sets = [_of_set(each) for each in roll.proposed]
     sides = [_of_sides(each, is_first=not at) for at, each in enumerate(roll.asked)]
-    unasked = {key: standing for key, standing in roll.standings.items() if standing.is_unasked}
-    newer = [_of_newer(each, unasked[each.id]) for each in sources if each.id in unasked]
+    newer = [_of_newer(each, roll.standings[each.id]) for each in roll.newer]
     return (*sets, *sides, *newer)
 
 

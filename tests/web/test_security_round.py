@@ -14,6 +14,7 @@ from nicelevel.store.sendings import add_sending, save_sending
 from nicelevel.store.sources import sources_of
 from tests import signals
 
+from .asking import once_counted
 from .signing_in import PASSWORD, app_with_accounts, browser_of
 from .uploading import JSON, upload, wav
 
@@ -117,7 +118,7 @@ def running_in(page):
 def test_no_text_of_anybody_becomes_a_part_of_a_page(client, work):
     shown = 0
     for path in PAGES:
-        page = client.get(path.format(**work), headers={"Accept": "text/html"}).text
+        page = once_counted(client, path.format(**work))
         assert "<script>alert" not in page, path
         assert "<img src=x" not in page, path
         # What runs comes from a file of ours: no script and no handler stands in a page itself.

@@ -13,6 +13,7 @@ from nicelevel.store.sources import find_source, sources_of
 from nicelevel.web.board import FIRST_ROWS
 from tests import signals
 
+from .asking import once_counted
 from .uploading import JSON, upload, wav
 
 
@@ -248,7 +249,7 @@ def test_rows_beyond_the_first_are_outlines_until_they_are_asked_for(client, job
     assert parts.count('class="dest cell"') == len(destinations_of(job.id))
     everything = client.get(f"/jobs/{job.id}/parts?others=1&source={last.id}").text
     assert everything.count("data-outline") == 2
-    assert f"{FIRST_ROWS + 3} sources" in client.get(f"/jobs/{job.id}/bar").text
+    assert f"{FIRST_ROWS + 3} sources" in once_counted(client, f"/jobs/{job.id}/bar")
 
 
 def test_a_column_holds_one_destination_for_the_sources_asked_for(client, three):

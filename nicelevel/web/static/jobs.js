@@ -6,9 +6,11 @@ import { leaveFor, loadAnew } from "./going.js";
 import { changeJob } from "./job_changes.js";
 import { isTyping, page, say } from "./page.js";
 import { keepingFocus, parsed, swapPart } from "./parts.js";
-import { getHtml, post } from "./requests.js";
+import { getCounted, post } from "./requests.js";
 import { undoKeys } from "./undo.js";
 import { takeFiles } from "./uploads/uploads.js";
+
+const FILLED_AT_ONCE = 3;
 
 function jobs() {
   return {
@@ -100,28 +102,28 @@ function jobs() {
   };
 }
 
-// What the plans of a job say comes when its row does, one job after the other.
+// What the plans of a job say comes when its row does, a few at a time: a large job takes its time and holds up no other.
 function fillRows(root) {
   const near = new Set();
-  let filling = false;
+  let filling = 0;
   const fill = async () => {
-    if (filling || !near.size) return;
-    filling = true;
+    if (filling === FILLED_AT_ONCE || !near.size) return;
+    filling += 1;
     const [row] = near;
     near.delete(row);
     watcher.unobserve(row);
     try {
-      const fresh = parsed(await getHtml(row.dataset.row)).querySelector("tr");
+      const fresh = parsed(await getCounted(row.dataset.row)).querySelector("tr");
       keepingFocus(() => swapPart(row, fresh));
     } catch (error) {
       say(error.message);
     }
-    filling = false;
+    filling -= 1;
     fill();
   };
   const watcher = new IntersectionObserver((entries) => {
     for (const { target, isIntersecting } of entries) near[isIntersecting ? "add" : "delete"](target);
-    fill();
+    for (let free = filling; free < FILLED_AT_ONCE; free += 1) fill();
   }, { rootMargin: "400px 0px" });
   for (const row of root.querySelectorAll("tr[data-row]")) watcher.observe(row);
 }

@@ -3,6 +3,7 @@
 import { tellChanged } from "./changes.js";
 
 const token = document.querySelector("meta[name=csrf-token]").content;
+const COUNTED_AGAIN_MS = 500;
 const UNREACHABLE = "Nice Level does not answer. Is it still running?";
 
 // Changes are asked for one after the other: whoever lets a line go and takes that back at once must not have the second
@@ -33,6 +34,16 @@ function posted(address, fields) {
 export async function getHtml(address) {
   const answer = await ask(address, { headers: { Accept: "text/html" } });
   return answer.text();
+}
+
+// What is counted over a whole job: until that is done the server has nothing to show, and is asked again.
+export async function getCounted(address) {
+  const asked = performance.now();
+  for (;;) {
+    const html = await getHtml(`${address}?waited_ms=${Math.round(performance.now() - asked)}`);
+    if (html) return html;
+    await new Promise((resolve) => setTimeout(resolve, COUNTED_AGAIN_MS));
+  }
 }
 
 export async function getJson(address) {

@@ -4,7 +4,7 @@
 import { watchChanges } from "../changes.js";
 import { say } from "../page.js";
 import { keepingFocus, parsed, swapPart, swapParts } from "../parts.js";
-import { getHtml } from "../requests.js";
+import { getCounted, getHtml } from "../requests.js";
 
 const GATHER_MS = 120;
 const AGAIN_MS = 2000;
@@ -82,7 +82,7 @@ export function keepTrue(data, container, afterChange) {
     barTimer = null;
     barAsking = true;
     try {
-      swapParts(parsed(await getHtml(data.bar)));
+      swapParts(parsed(await getCounted(data.bar)));
     } catch (error) {
       say(error.message);
     }

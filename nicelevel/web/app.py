@@ -16,7 +16,7 @@ from nicelevel.store.database import database, open_database
 from nicelevel.store.recipes import known_recipes
 from nicelevel.store.specs import spec_of
 
-from . import counting, errors, gate, giving_way, security
+from . import counting, errors, gate, giving_way, security, static_files
 from .arrivals import arrivals
 from .changes import Changes, changes
 from .channels import channels
@@ -48,7 +48,7 @@ CSRF_LIFE_S = 7 * 24 * 3600
 
 def create_app(config: Config, database_url: str) -> Flask:
     """The WSGI application over one database and one data folder."""
-    app = Flask(__name__)
+    app = Flask(__name__, static_folder=None)
     app.config.update(
         SECRET_KEY=config.secret("session"),
         MAX_CONTENT_LENGTH=config.largest_upload_bytes,
@@ -90,6 +90,7 @@ def create_app(config: Config, database_url: str) -> Flask:
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=count, x_proto=count, x_host=count)  # type: ignore[method-assign]
     app.session_interface = gate.Sessions()
     watched_from_outside(app)
+    static_files.register(app)
     giving_way.register(app)
     counting.register(app)
     security.register(app)

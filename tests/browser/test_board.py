@@ -560,3 +560,13 @@ def test_an_answer_that_comes_late_does_not_land_on_a_newer_one(board, tmp_path)
     route.fulfill(body="<div class='why'>As it was before.</div>", content_type="text/html")
     board.wait_for_timeout(500)
     expect(board.locator(".close-up .why")).to_contain_text("Only channel 1 of 2 kept.")
+
+
+def test_what_a_page_is_made_of_is_fetched_once(board):
+    fetched = """() => performance.getEntriesByType("resource").filter(
+      ({ name, transferSize }) => name.includes("/static/") && transferSize > 0).length"""
+    board.wait_for_selector("#summary .count")
+    board.goto(board.url)
+    board.wait_for_selector("#summary .count")
+    assert board.evaluate(fetched) == 0
+    assert board.evaluate("() => performance.getEntriesByType('resource').length") > 20

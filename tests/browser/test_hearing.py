@@ -16,7 +16,7 @@ RATE = 48_000
 
 OFFLINE = """
 async ({ switches, seconds }) => {
-  const { Player, Take } = await import("/static/hear/player.js");
+  const { Player, Take } = await import(new URL("hear/player.js", document.querySelector("link[rel=icon]").href));
   const root = document.querySelector("[data-hear-root]"), rateHz = Number(root.dataset.rate);
   const context = new OfflineAudioContext(2, seconds * rateHz, rateHz);
   const takes = ["source", "plan", "made"].map((kind) => {

@@ -9,6 +9,11 @@ from tests import signals
 
 from .test_board import cell, drop, measured
 
+SWAP = """async (html) => {
+  const { swapParts } = await import(new URL("parts.js", document.querySelector("link[rel=icon]").href));
+  swapParts(html);
+}"""
+
 
 def test_runs_are_seen_stopped_and_done_again(board, live, tmp_path):
     drop(board, signals.write(tmp_path / "Long.wav", 0.3 * signals.programme(30, seed=3)))
@@ -73,15 +78,14 @@ def test_what_is_pressed_while_it_is_drawn_anew_still_does_what_it_says(page, li
     page.evaluate(link)
     page.locator("#running a").hover()
     page.mouse.down()
-    swap = "import('/static/parts.js').then(({ swapParts }) => swapParts('<span id=\"running\">2 to render</span>'))"
-    page.evaluate(swap)
+    page.evaluate(SWAP, '<span id="running">2 to render</span>')
     expect(page.locator("#running")).to_have_text("1 to render")
     page.mouse.up()
     expect(page.locator("h1")).to_have_text("Runs")
     page.go_back()
     page.locator("h1").hover()
     page.mouse.down()
-    page.evaluate(swap)
+    page.evaluate(SWAP, '<span id="running">2 to render</span>')
     expect(page.locator("#running")).to_have_text("2 to render")
     page.mouse.up()
 
@@ -91,7 +95,7 @@ def test_what_was_held_back_by_a_press_is_drawn_when_it_is_let_go(page, live):
     page.evaluate("document.querySelector('#running').innerHTML = '<b>1 to render</b>'")
     page.locator("#running b").hover()
     page.mouse.down()
-    page.evaluate("import('/static/parts.js').then(({ swapParts }) => swapParts('<span id=\"running\">none</span>'))")
+    page.evaluate(SWAP, '<span id="running">none</span>')
     expect(page.locator("#running")).to_have_text("1 to render")
     page.mouse.up()
     expect(page.locator("#running")).to_have_text("none")

@@ -89,7 +89,7 @@ def test_a_worker_that_stays_silent_is_replaced(board, live, tmp_path):
       const Real = SharedWorker;
       let met = 0;
       globalThis.SharedWorker = class extends Real {
-        constructor(address, options) { super(met++ ? address : "/static/parts.js", options); }
+        constructor(address, options) { super(met++ ? address : "/static/now/parts.js", options); }
       };
     """
     board.context.add_init_script(silent_first)

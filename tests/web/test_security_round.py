@@ -128,7 +128,7 @@ def test_no_text_of_anybody_becomes_a_part_of_a_page(client, work):
 
 
 def test_every_answer_says_where_its_parts_may_come_from(client, work):
-    for path in (*PAGES, "/changes", "/api.json", "/health", "/static/look.css", "/jobs/{job}/manifest.json"):
+    for path in (*PAGES, "/changes", "/api.json", "/health", "/static/now/look.css", "/jobs/{job}/manifest.json"):
         headers = client.get(path.format(**work)).headers
         policy = headers["Content-Security-Policy"]
         assert "default-src 'self'" in policy or "default-src 'none'" in policy, path
@@ -157,9 +157,9 @@ def test_no_name_leads_out_of_its_folder(client, job, work_off, config, name):
 @pytest.mark.parametrize(
     "path",
     [
-        "/static/../app.py",
-        "/static/%2e%2e/app.py",
-        "/static/..%2f..%2fconfig.py",
+        "/static/now/../../app.py",
+        "/static/now/%2e%2e/%2e%2e/app.py",
+        "/static/now/..%2f..%2fconfig.py",
         "/specs/..%2f..%2fconfig.toml",
         "/recipes/..%2fx.toml",
         "/uploads/..%2f..%2fsecrets",

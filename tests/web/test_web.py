@@ -231,7 +231,7 @@ def test_the_names_that_are_answered_to_are_a_setting(config, store):
     assert named.get("/", headers={"Host": "127.0.0.1"}).status_code == 400
 
 
-@pytest.mark.parametrize("path", ["/", "/jobs/1", "/nothing/here", "/static/look.css", "/health"])
+@pytest.mark.parametrize("path", ["/", "/jobs/1", "/nothing/here", "/static/now/look.css", "/health"])
 def test_other_names_get_the_same_sentence_where_people_sign_in(config, store, path):
     named = create_app(replace(config, hosts=("studio.example",), accounts=True), config.database_url).test_client()
     answer = named.get(path, headers={"Host": "127.0.0.1", "Accept": "text/html"})

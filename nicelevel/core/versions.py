@@ -11,6 +11,7 @@ from collections import defaultdict
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
+from functools import lru_cache
 from typing import Any
 
 _BREAK = r"(?:^|(?<=[\W_]))"
@@ -44,6 +45,7 @@ class NamedVersion:
     has_word: bool
 
 
+@lru_cache(maxsize=30_000)
 def read_name(name: str) -> NamedVersion:
     """Take the words that count versions out of a name. A name without any is number 1 of its title."""
     number, day = _NUMBER.search(name), _day(name)

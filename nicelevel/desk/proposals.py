@@ -1,8 +1,8 @@
 """Sets that names propose."""
 
 from collections.abc import Mapping, Sequence
-from pathlib import PurePath
 
+from nicelevel.core.files.names import stem_of
 from nicelevel.core.plan.sets import Candidate, propose_sets
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
@@ -30,8 +30,7 @@ def proposals(
         if each.id not in standings or standings[each.id].counts
     }
     candidates = [
-        Candidate(key, PurePath(each.file_name).stem, load_figures(each.digest, audio).source)
-        for key, each in free.items()
+        Candidate(key, stem_of(each.file_name), load_figures(each.digest, audio).source) for key, each in free.items()
     ]
     found = []
     for proposed in propose_sets(candidates):

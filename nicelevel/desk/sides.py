@@ -15,6 +15,7 @@ from nicelevel.core.crossing.sides import (
 )
 from nicelevel.core.errors import SpecError
 from nicelevel.core.files.beside import alike
+from nicelevel.core.files.names import stem_of
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_figures
@@ -58,7 +59,7 @@ def asked_sides(
         if each.id not in standings or standings[each.id].counts
     }
     found = []
-    for sides in propose_sides([_mono(each, audio) for each in free.values()]):
+    for sides in propose_sides([_mono(each, audio) for each in free.values() if _has_one_channel(each, audio)]):
         asked = [free[int(str(key))] for key in sides.keys]
         first, others = asked[0], asked[1:]
         kept = first.sides or {}
@@ -68,8 +69,12 @@ def asked_sides(
     return found
 
 
+def _has_one_channel(source: Source, audio: AudioFolder) -> bool:
+    return load_figures(source.digest, audio).source.channels == 1
+
+
 def _mono(source: Source, audio: AudioFolder) -> Mono:
-    return Mono(source.id, PurePath(source.file_name).stem, load_figures(source.digest, audio).source)
+    return Mono(source.id, stem_of(source.file_name), load_figures(source.digest, audio).source)
 
 
 def hear_sides(asked: AskedSides, audio: AudioFolder) -> dict[str, Any]:

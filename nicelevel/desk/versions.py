@@ -2,8 +2,8 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import PurePath
 
+from nicelevel.core.files.names import stem_of
 from nicelevel.core.versions import Dated, versions_of
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.changes import announce
@@ -42,7 +42,7 @@ def standings_of(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Sta
         [
             Dated(
                 each.id,
-                PurePath(each.file_name).stem,
+                stem_of(each.file_name),
                 each.changed_at or each.added_at,
                 load_figures(each.digest, audio).source.layout.positions,
                 each.added_at,
@@ -55,7 +55,7 @@ def standings_of(sources: Sequence[Source], audio: AudioFolder) -> dict[int, Sta
     for group in groups:
         versions = [measured[key] for key in group]
         counting, by_choice = _counting(versions), any(each.counts for each in versions)
-        instead = tuple(PurePath(each.file_name).stem for each in versions if each.id in counting)
+        instead = tuple(stem_of(each.file_name) for each in versions if each.id in counting)
         for at, each in enumerate(versions):
             counts = each.id in counting
             found[each.id] = Standing(

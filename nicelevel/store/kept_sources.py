@@ -2,14 +2,13 @@
 version by now are read again.
 """
 
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-from peewee import SQL, chunked, fn
+from peewee import SQL, fn
 
-from .database import database
+from .database import database, one_of
 from .models import Source
-
-AT_ONCE = 1000
 
 ROWS_REMEMBERED = 30_000
 """In all jobs together; some three kilobytes each."""
@@ -37,7 +36,7 @@ def kept_rows(job_id: int) -> list[Row]:
     """
     place = fn.COALESCE(Source.leader, Source.id)  # by hand it is ordered on the board alone
     here = Source.select(Source.id, _VERSION).where(Source.job == job_id, Source.trashed_at.is_null())
-    told: list[Any] = list(here.order_by(place, Source.id != place, Source.id).tuples())
+    told = database.execute(here.order_by(place, Source.id != place, Source.id)).fetchall()
     known = _kept.get((database.database, job_id), {})
     rows = {key: known[key] for key, version in told if key in known and known[key].version == version}
     rows |= _read([key for key, _ in told if key not in rows])
@@ -46,20 +45,22 @@ def kept_rows(job_id: int) -> list[Row]:
 
 
 def as_source(row: Row) -> Source:
-    """A source of one's own, as peewee would have made it column by column: 5,000 of them in 20 ms, not in 250."""
+    """A source of one's own."""
     source = Source(__no_default__=True)
     source.__data__ = dict(row.columns)
     return source
 
 
-def _read(source_ids: list[int]) -> dict[int, Row]:
-    found = {}
-    wanted = Source.select(Source, _VERSION).where(Source.trashed_at.is_null())
-    for some in chunked(source_ids, AT_ONCE):
-        rows: list[Any] = list(wanted.where(Source.id.in_(some)).dicts())
-        for columns in rows:
-            found[columns["id"]] = Row(columns.pop("version"), columns)
-    return found
+def _read(source_ids: Sequence[int]) -> dict[int, Row]:
+    """What peewee would make of thousands of rows column by column in a quarter of a second, as the driver has it."""
+    if not source_ids:
+        return {}
+    wanted = Source.select(Source, _VERSION).where(Source.id == one_of(source_ids), Source.trashed_at.is_null())
+    names = [field.name for field in Source._meta.sorted_fields]
+    return {
+        columns[0]: Row(columns[-1], dict(zip(names, columns[:-1], strict=True)))
+        for columns in database.execute(wanted)
+    }
 
 
 def _keep(job_id: int, rows: dict[int, Row]) -> None:

@@ -7,8 +7,6 @@ from dataclasses import fields, replace
 from functools import lru_cache
 from typing import Any
 
-from peewee import chunked
-
 from nicelevel.core.channels import Layout
 from nicelevel.core.errors import LostError
 from nicelevel.core.measure import METER_VERSION
@@ -16,9 +14,8 @@ from nicelevel.core.values import Note, Shape, Source
 from nicelevel.core.values import Reading as Measured
 
 from .audio import MEASURED_LOST, AudioFolder
+from .database import database, one_of
 from .models import Reading
-
-AT_ONCE = 1000
 
 _LEVELS = ("integrated_lufs", "max_momentary_lufs", "max_short_term_lufs", "sample_peak_dbfs", "rms_dbfs")
 _OTHERWISE = ("source", "true_peak_per_channel_dbtp", "notes", "curves", "dc_offset", "dialogue_lufs")
@@ -63,11 +60,9 @@ def load_figures(digest: str, audio: AudioFolder) -> Measured:
 def prefetch_figures(digests: Iterable[str], audio: AudioFolder) -> None:
     """Have the figures of many contents at hand, by one question instead of one for each."""
     missing = {digest for digest in digests if (digest, audio) not in _figures}
-    kept = Reading.select(Reading.digest, Reading.figures)
-    for some in chunked(missing, AT_ONCE):
-        rows: list[Any] = list(kept.where(Reading.digest.in_(some)).tuples())
-        for digest, figures in rows:
-            _remember(digest, figures, audio)
+    wanted = Reading.select(Reading.digest, Reading.figures).where(Reading.digest == one_of(missing))
+    for digest, figures in database.execute(wanted) if missing else ():
+        _remember(digest, figures, audio)
 
 
 def _remember(digest: str, figures: dict[str, Any], audio: AudioFolder) -> Measured:

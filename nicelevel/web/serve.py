@@ -14,6 +14,7 @@ from nicelevel.own_process import arrange_process
 from nicelevel.store.depot import open_depot
 
 from .app import create_app
+from .getting_ready import get_ready_beside
 
 THREADS = 24
 WAITED_FOR_S = 5.0
@@ -38,6 +39,7 @@ def serve(config: Config) -> None:
     app = create_app(config, config.database_url)
     gc.freeze()
     gc.set_threshold(*COLLECTED_AFTER)
+    get_ready_beside(app)
     # What comes in waits on the disk that it is for.
     tempfile.tempdir = str(config.uploads_folder)
     serve_for_ever(

@@ -3,7 +3,8 @@
 import os
 import re
 from collections.abc import Sequence
-from pathlib import PurePosixPath
+from functools import lru_cache
+from pathlib import PurePath, PurePosixPath
 
 from ..specs.spec import Spec
 from ..values import OutputFormat
@@ -14,6 +15,12 @@ _UNSAFE = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')
 _RESERVED = {"con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("com", "lpt") for n in range(1, 10))}
 _LONGEST_BYTES = 200
 EXTENSIONS = {each: f".{each}" for each in ("wav", "aiff", "caf", "flac", "m4a", "mp3", "ogg", "ac3")}
+
+
+@lru_cache(maxsize=30_000)
+def stem_of(file_name: str) -> str:
+    """The name of a file without its extension."""
+    return PurePath(file_name).stem
 
 
 def deliverable_path(

@@ -19,7 +19,7 @@ from nicelevel.core.specs import Spec
 from nicelevel.core.specs.library import shipped_specs
 from nicelevel.core.specs.write import spec_to_toml
 from nicelevel.store.audio import AudioFolder
-from nicelevel.store.database import connected, open_database
+from nicelevel.store.database import connected, database, open_database
 from nicelevel.store.jobs import make_job
 from nicelevel.store.models import Source
 from nicelevel.store.readings import load_reading, save_reading
@@ -133,13 +133,15 @@ def make_board(count: int, digests: list[str], audio: AudioFolder) -> int:
             keep_version(f"own-{number}", spec_to_toml(spec_for(number, target)))
         job = make_job(f"{count} sources", slugs=[f"own-{number}" for number in range(len(TARGETS))])
         readings = [load_reading(digest, audio) for digest in digests]
-        for number in range(count):
-            digest = hashlib.sha256(f"{count} {number}".encode()).hexdigest()
-            home = audio.audio_path(digest).parent
-            shutil.copytree(audio.audio_path(digests[number % PROGRAMMES]).parent, home, copy_function=os.link)
-            save_reading(digest, replace(readings[number % PROGRAMMES]), audio)
-            add_source(job.id, f"source {number:03d}.wav", digest, 1)
-        Source.update(state="measured").where(Source.job == job.id).execute()
+        # All at once: what waits to be measured and has no job, a worker would find and measure.
+        with database.atomic():
+            for number in range(count):
+                digest = hashlib.sha256(f"{count} {number}".encode()).hexdigest()
+                home = audio.audio_path(digest).parent
+                shutil.copytree(audio.audio_path(digests[number % PROGRAMMES]).parent, home, copy_function=os.link)
+                save_reading(digest, replace(readings[number % PROGRAMMES]), audio)
+                add_source(job.id, f"source {number:03d}.wav", digest, 1)
+            Source.update(state="measured").where(Source.job == job.id).execute()
         return int(job.id)
 
 

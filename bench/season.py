@@ -65,6 +65,7 @@ def print_board(live: Live, job_id: int) -> None:
         page.wait_for_selector("#summary .count", timeout=600_000)
         print(f"until all 30,000 plans are counted | {time.perf_counter() - began_s:.0f} s", flush=True)
         print(f"first rows drawn, counted | {timed_load(page, f'{live.address}jobs/{job_id}'):.2f} s", flush=True)
+        page.goto("about:blank")
         start_web_anew(live)
         took_s = timed_load(page, f"{live.address}jobs/{job_id}")
         print(f"first rows drawn, {READY_S:.0f} s after the server started anew | {took_s:.2f} s", flush=True)

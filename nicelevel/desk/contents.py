@@ -15,7 +15,7 @@ from nicelevel.core.values import Source as Described
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.found import found_of
 from nicelevel.store.models import Source
-from nicelevel.store.readings import is_measured, load_figures
+from nicelevel.store.readings import has_figures, load_figures
 
 OFF = "off"
 """The mark of a step that is kept and not done."""
@@ -58,7 +58,7 @@ class Contents:
         """Steps for this audio, by what was found before. Raises NotPreparedError where it is not measured yet, or
         somebody has to listen first, and as steps do.
         """
-        if not is_measured(self.digest):
+        if not has_figures(self.digest, audio):
             raise NotPreparedError("It is being measured; its plan follows.")
         return resolve(load_figures(self.digest, audio).source.shape, recipe, self.found_by(found_of))
 

@@ -77,7 +77,8 @@ def _load_prepared(contents: Contents, recipe: Recipe, audio: AudioFolder) -> Me
     except NotPreparedError:
         raise _why_missing(contents.name_of(recipe), recipe) from None
     digest = contents.name_of_chain(chain)
-    if not is_measured(digest):
+    # What was made may be thrown away; the audio itself has just been asked for.
+    if digest != contents.digest and not is_measured(digest):
         raise _why_missing(digest, recipe)
     return Measured(with_speech(load_reading(digest, audio), chain), chain, audio.load_hops(digest))
 

@@ -43,30 +43,43 @@ def load_reading(digest: str, audio: AudioFolder) -> Measured:
 
 
 REMEMBERED = 20_000
-_figures: dict[tuple[str, AudioFolder], Measured] = {}
-"""Figures that were loaded, the latest last. What is measured of contents never changes."""
+_figures: dict[tuple[str, AudioFolder], tuple[int, Measured]] = {}
+"""Figures that were loaded, with the version of their meter, the latest last. What one meter measures of contents
+never changes."""
 
 
 def load_figures(digest: str, audio: AudioFolder) -> Measured:
     """The same without its curves, which is remembered. Raises LostError where they are not kept."""
     if found := _figures.get((digest, audio)):
-        return found
+        return found[1]
     row = Reading.get_or_none(Reading.digest == digest)
     if row is None:
         raise LostError(MEASURED_LOST)
-    return _remember(digest, row.figures, audio)
+    return _remember((digest, row.meter_version, row.figures), audio)
+
+
+def has_figures(digest: str, audio: AudioFolder) -> bool:
+    """As `is_measured`, without asking for what is remembered: of contents that are on a board, which are kept."""
+    return _remembers(digest, audio) or is_measured(digest)
 
 
 def prefetch_figures(digests: Iterable[str], audio: AudioFolder) -> None:
     """Have the figures of many contents at hand, by one question instead of one for each."""
-    missing = {digest for digest in digests if (digest, audio) not in _figures}
-    wanted = Reading.select(Reading.digest, Reading.figures).where(Reading.digest == one_of(missing))
-    for digest, figures in database.execute(wanted) if missing else ():
-        _remember(digest, figures, audio)
+    missing = {digest for digest in digests if not _remembers(digest, audio)}
+    wanted = Reading.select(Reading.digest, Reading.meter_version, Reading.figures)
+    for row in database.execute(wanted.where(Reading.digest == one_of(missing))) if missing else ():
+        _remember(row, audio)
 
 
-def _remember(digest: str, figures: dict[str, Any], audio: AudioFolder) -> Measured:
-    found = _figures[digest, audio] = _from_json(figures, audio, digest)
+def _remembers(digest: str, audio: AudioFolder) -> bool:
+    found = _figures.get((digest, audio))
+    return found is not None and found[0] == METER_VERSION
+
+
+def _remember(row: tuple[str, int, dict[str, Any]], audio: AudioFolder) -> Measured:
+    digest, meter_version, figures = row
+    found = _from_json(figures, audio, digest)
+    _figures[digest, audio] = meter_version, found
     while len(_figures) > REMEMBERED:
         with suppress(KeyError, StopIteration, RuntimeError):  # another thread lets go as well
             del _figures[next(iter(_figures))]

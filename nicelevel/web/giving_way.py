@@ -11,8 +11,8 @@ from flask import Flask, g, request
 LOOK_EVERY_S, LONGEST_S = 0.01, 30.0
 """A count gives way for so long in all: it has to come to its end as well."""
 
-COUNTING = ("jobs.bar", "changes.since", "static")
-"""What counts, and what takes no time: nobody waits for these."""
+COUNTING = ("jobs.bar", "jobs.row", "changes.since", "static")
+"""What waits for a count itself, and what takes no time. Uploads are left out too: they take as long as their files."""
 
 
 class GivingWay:
@@ -53,7 +53,7 @@ def register(app: Flask) -> None:
 
     @app.before_request
     def come() -> None:
-        if request.method == "GET" and request.endpoint not in COUNTING:
+        if request.endpoint not in COUNTING and request.blueprint != "uploads":
             way.come()
             g.is_waiting = True
 

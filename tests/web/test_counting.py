@@ -7,6 +7,8 @@ import pytest
 
 from nicelevel.store.jobs import name_job
 from nicelevel.store.models import Source
+from nicelevel.web import counting as counting_module
+from nicelevel.web.board import counted_of
 from nicelevel.web.counting import SIDE_BY_SIDE, WAITING, Counts
 from tests import signals
 
@@ -128,6 +130,17 @@ def test_the_bar_and_the_list_say_what_is_so_when_they_ask(client, job, work_off
     assert 'class="fig">1<' in row
     Source.update(state="failed").where(Source.job == job.id).execute()
     assert "0 land" in once_counted(client, f"/jobs/{job.id}/bar")
+
+
+@pytest.mark.parametrize("part", ["row", "bar"])
+def test_a_count_does_not_give_way_to_whoever_waits_for_it(client, job, monkeypatch, part):
+    def count(job_id, audio, pause):
+        pause()
+        return counted_of(job_id, audio, pause)
+
+    monkeypatch.setattr(counting_module, "counted_of", count)
+    monkeypatch.setattr(counting_module, "WAIT_S", 20.0)
+    assert client.get(f"/jobs/{job.id}/{part}").status_code == 200
 
 
 @pytest.mark.parametrize("waited", ["", "soon", "-5", "nan", "inf", "1e400"])

@@ -4,6 +4,7 @@ The message goes out with the transaction that made the change, to every process
 """
 
 import json
+from collections.abc import Iterable
 from typing import Any
 
 from peewee import fn
@@ -16,6 +17,12 @@ CHANNEL = "nice_level_changes"
 def announce(job_id: int, source_id: int) -> None:
     """Say that a source of a job, or one of its deliverables, has changed."""
     _say({"job": job_id, "source": source_id})
+
+
+def announce_all(places: Iterable[tuple[int, int]]) -> None:
+    """The same of many, each a job and a source, by one statement."""
+    messages = [json.dumps({"job": job_id, "source": source_id}) for job_id, source_id in places]
+    database.execute_sql("SELECT pg_notify(%s, message) FROM unnest(%s::text[]) AS message", (CHANNEL, messages))
 
 
 def change_of(job_id: int, source_id: int) -> tuple[Any, ...]:

@@ -9,7 +9,7 @@ from peewee import EXCLUDED, chunked
 
 from nicelevel.core.words import counted
 
-from .changes import announce, change_of
+from .changes import announce, announce_all, change_of
 from .database import database
 from .journal import enter
 from .models import Deliverable, Destination, Job, Source, SpecVersion
@@ -50,8 +50,7 @@ def queue_deliverables(asked: Sequence[Asked]) -> list[Deliverable]:
     with database.atomic():
         for some in chunked(asked, ROWS_AT_ONCE):
             queued += _queue_rows(some)
-        for source in sources.values():
-            announce(source.job_id, source.id)
+        announce_all((source.job_id, source.id) for source in sources.values())
     for each in queued:
         each.source = sources[each.source_id]
     return queued

@@ -4,8 +4,9 @@ import math
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import fields, replace
-from functools import lru_cache
 from typing import Any
+
+from peewee import fn
 
 from nicelevel.core.channels import Layout
 from nicelevel.core.errors import LostError
@@ -80,27 +81,39 @@ def _remember(row: tuple[str, int, dict[str, Any]], audio: AudioFolder) -> Measu
     digest, meter_version, figures = row
     found = _from_json(figures, audio, digest)
     _figures[digest, audio] = meter_version, found
-    while len(_figures) > REMEMBERED:
-        with suppress(KeyError, StopIteration, RuntimeError):  # another thread lets go as well
-            del _figures[next(iter(_figures))]
+    _forget_some(_figures)
     return found
+
+
+_shapes: dict[str, Shape] = {}
 
 
 def known_shape(digest: str) -> Shape | None:
     """Of some contents what is known without their audio; None where they were not measured."""
-    with suppress(LookupError):
-        return _shape_of(digest)
-    return None
+    return known_shapes([digest]).get(digest)
 
 
-@lru_cache(maxsize=4096)
-def _shape_of(digest: str) -> Shape:
-    """Remembered once it is known; LookupError until then."""
-    row = Reading.get_or_none(Reading.digest == digest)
-    if row is None:
-        raise LookupError(digest)
-    facts = row.figures["source"]
-    return Shape(facts["sample_rate_hz"], _layout(facts["layout"]), facts["frames"])
+def known_shapes(digests: Iterable[str]) -> dict[str, Shape]:
+    """The same of many, by one question; remembered once it is known."""
+    wanted = set(digests)
+    if missing := wanted - _shapes.keys():
+        rows: Any = database.execute(
+            Reading.select(Reading.digest, fn.jsonb_extract_path(Reading.figures, "source")).where(
+                Reading.digest == one_of(missing)
+            )
+        )
+        for digest, facts in rows:
+            _shapes[digest] = Shape(facts["sample_rate_hz"], _layout(facts["layout"]), facts["frames"])
+    found = {digest: shape for digest in wanted if (shape := _shapes.get(digest))}
+    _forget_some(_shapes)
+    return found
+
+
+def _forget_some(remembered: dict[Any, Any]) -> None:
+    """The longest known first. Other threads let go as well."""
+    while len(remembered) > REMEMBERED:
+        with suppress(KeyError, StopIteration, RuntimeError):
+            del remembered[next(iter(remembered))]
 
 
 def _to_json(measured: Measured) -> dict[str, Any]:

@@ -12,7 +12,7 @@ LOOK_EVERY_S, LONGEST_S = 0.01, 30.0
 """A count gives way for so long in all: it has to come to its end as well."""
 
 COUNTING = ("jobs.bar", "jobs.row", "changes.since", "static")
-"""What waits for a count itself, and what takes no time. Uploads are left out too: they take as long as their files."""
+"""What waits for a count itself, and what takes no time. Nor do uploads count: they take as long as their files."""
 
 
 class GivingWay:

@@ -9,6 +9,7 @@ from peewee import chunked
 from nicelevel.config import Config
 from nicelevel.core.specs import Spec
 from nicelevel.core.specs.retarget import with_target
+from nicelevel.core.values import Shape
 from nicelevel.core.words import listed
 from nicelevel.desk.planning import digest_of_plan, spec_at
 from nicelevel.desk.rendering import plans_to_render
@@ -22,7 +23,7 @@ from nicelevel.store.journal import enter
 from nicelevel.store.models import Deliverable, Destination, Job, Sending, Source
 from nicelevel.store.own_targets import own_targets_of
 from nicelevel.store.prepared import failed_preparations
-from nicelevel.store.readings import known_shape
+from nicelevel.store.readings import known_shapes
 from nicelevel.store.runs import LOCK_OF_DELIVERABLE
 from nicelevel.store.sendings import add_sending
 from nicelevel.store.sources import add_source, lost_sources, outdated_sources, queue_source, same_file, sources_of
@@ -204,13 +205,15 @@ def _enqueue(asked: Sequence[Asked]) -> list[Deliverable]:
 
 def enqueue_renderings(deliverables: Sequence[Deliverable]) -> None:
     """Have deliverables that wait rendered."""
+    shapes = known_shapes(each.source.digest for each in deliverables)
     for some in chunked(deliverables, ENTRIES_AT_ONCE):
-        queue.job_manager.batch_defer_jobs([_entry(each) for each in some], connection=database.connection())
+        entries = [_entry(each, shapes.get(each.source.digest)) for each in some]
+        queue.job_manager.batch_defer_jobs(entries, connection=database.connection())
 
 
-def _entry(deliverable: Deliverable) -> Any:
+def _entry(deliverable: Deliverable, shape: Shape | None) -> Any:
     source, weight = deliverable.source, LIGHTEST
-    if shape := known_shape(source.digest):
+    if shape:
         weight = weight_of_rendering(shape, bool(source.recipe_json))
     lock = LOCK_OF_DELIVERABLE.format(deliverable.id)
     task = render_deliverable.configure(lock=lock, queue=weight.queue)

@@ -18,7 +18,7 @@ from nicelevel.store import deliverables, jobs, sources
 from nicelevel.store.changes import CHANNEL
 from nicelevel.store.database import _runner, database, migrate
 from nicelevel.store.models import Deliverable, Destination, Source, SpecVersion
-from nicelevel.store.readings import is_measured, load_reading, save_reading
+from nicelevel.store.readings import is_measured, known_shape, known_shapes, load_figures, load_reading, save_reading
 from nicelevel.store.specs import keep_spec, spec_of
 from nicelevel.store.tables import TABLES
 from nicelevel.store.trash import empty_trash, trash, trash_source
@@ -142,6 +142,23 @@ def test_a_reading_comes_back_as_it_was_measured(store, tmp_path, signal):
     assert found == measured
     assert np.array_equal(found.curves.energies, measured.curves.energies)
     assert np.array_equal(found.curves.peaks, measured.curves.peaks)
+
+
+def test_shapes_of_many_are_asked_for_at_once_and_of_what_is_not_measured_there_is_none(store, tmp_path):
+    known = {}
+    for number in range(3):
+        digest = _kept(tmp_path, store, signals.noise(number + 1, seed=number))
+        save_reading(digest, measure(store.audio_path(digest)), store)
+        known[digest] = 48_000 * (number + 1)
+    found = known_shapes([*known, "0" * 64])
+    assert {digest: shape.frames for digest, shape in found.items()} == known
+    assert known_shapes(known) == found
+    assert known_shape("0" * 64) is None
+    assert (
+        known_shape(next(iter(known)))
+        == found[next(iter(known))]
+        == load_figures(next(iter(known)), store).source.shape
+    )
 
 
 def test_levels_of_silence_survive_the_database(store, tmp_path):

@@ -48,7 +48,8 @@ def main() -> None:
             job_id = make_board(told.sources, make_programmes(Path(folder), audio), audio)
             print(f"{told.sources} sources of 60 s at six destinations | figure")
             print_board(live, job_id)
-            print_queueing(live, job_id)
+            print_queueing(live, job_id, "every plan made for it")
+            print_queueing(live, job_id, "plans known")
             print_pages(live, told.pages)
         finally:
             live.stop()
@@ -94,7 +95,7 @@ def webs_of(live: Live) -> list[int]:
     return [pid for pid in live.children() if live.command_of(pid).endswith(" web")]
 
 
-def print_queueing(live: Live, job_id: int) -> None:
+def print_queueing(live: Live, job_id: int, when: str) -> None:
     session = requests.Session()
     page = session.get(f"{live.address}runs").text
     found = re.search(r'name="csrf-token" content="([^"]+)"', page)
@@ -105,7 +106,7 @@ def print_queueing(live: Live, job_id: int) -> None:
     took_s = time.perf_counter() - began_s
     with connected():
         rows = Deliverable.select().join(Source).where(Source.job == job_id).count()
-    print(f"{rows} deliverables put on the queue, {answer.status_code} | {took_s:.1f} s", flush=True)
+    print(f"{rows} deliverables put on the queue, {when}, {answer.status_code} | {took_s:.1f} s", flush=True)
     began_s = time.perf_counter()
     stopped = session.post(f"{live.address}jobs/{job_id}/stop", headers=headers, timeout=600)
     print(f"all stopped, {stopped.status_code} | {time.perf_counter() - began_s:.1f} s", flush=True)

@@ -25,15 +25,23 @@ one of the server's threads."""
 LONGEST_S = 3600.0
 """Nobody asks for one count for longer."""
 
+LONGEST_REST_S = 2.0
+"""A job is counted again only after as long as it took, up to this: while something changes all the time, as it does
+where files are rendered, the processor is there for them too."""
+
 SIDE_BY_SIDE = 3
 JOBS_REMEMBERED = 100
 
 
 @dataclass
 class _Begun:
-    """One count; began_s: on the clock of `time.monotonic`, None until its turn has come."""
+    """One count, by the clock of `time.monotonic`. after_s: it does not begin before; began_s: None until it does;
+    rests_until_s: the next one does not begin before that.
+    """
 
+    after_s: float
     began_s: float | None = None
+    rests_until_s: float = 0.0
     ended: threading.Event = field(default_factory=threading.Event)
     found: Counted | None = None
     error: Exception | None = None
@@ -76,7 +84,7 @@ class Counts:
         with self._lock:
             latest = self._latest.pop(job_id, None)
             if latest is None or (latest.ended.is_set() and not latest.knows(asked_s)):
-                latest = _Begun()
+                latest = _Begun(after_s=latest.rests_until_s if latest else 0.0)
                 threading.Thread(target=self._run, args=(job_id, latest), daemon=True).start()
             self._latest[job_id] = latest
             if len(self._latest) > JOBS_REMEMBERED:
@@ -84,12 +92,15 @@ class Counts:
             return latest
 
     def _run(self, job_id: int, begun: _Begun) -> None:
+        time.sleep(max(0.0, begun.after_s - time.monotonic()))
         with self._turns:
             begun.began_s = time.monotonic()
             try:
                 begun.found = self._count(job_id)
             except Exception as error:  # whoever asks gets it
                 begun.error = error
+            ended_s = time.monotonic()
+            begun.rests_until_s = ended_s + min(ended_s - begun.began_s, LONGEST_REST_S)
             begun.ended.set()
 
 

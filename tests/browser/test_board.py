@@ -562,6 +562,20 @@ def test_an_answer_that_comes_late_does_not_land_on_a_newer_one(board, tmp_path)
     expect(board.locator(".close-up .why")).to_contain_text("Only channel 1 of 2 kept.")
 
 
+def test_a_count_that_takes_its_time_is_asked_for_again_until_it_is_there(board, live):
+    waited_ms = []
+
+    def answer(route):
+        waited_ms.append(int(route.request.url.partition("waited_ms=")[2]))
+        route.continue_() if len(waited_ms) > 2 else route.fulfill(status=202, body="")
+
+    board.route("**/row?*", answer)
+    board.goto(live.address)
+    expect(board.locator("tr[data-row]")).to_have_count(0)
+    expect(board.locator("tbody tr").first).to_contain_text("Test work")
+    assert waited_ms[0] < waited_ms[1] < waited_ms[2]
+
+
 def test_what_a_page_is_made_of_is_fetched_once(board):
     fetched = """() => performance.getEntriesByType("resource").filter(
       ({ name, transferSize }) => name.includes("/static/") && transferSize > 0).length"""

@@ -105,6 +105,23 @@ def test_so_many_jobs_are_counted_side_by_side_and_no_more(counting):
     assert counting.most == SIDE_BY_SIDE
 
 
+def test_a_job_is_left_alone_for_as_long_as_counting_it_took():
+    times_s = []
+
+    def count(job_id):
+        times_s.append(time.monotonic())
+        time.sleep(0.3)
+        times_s.append(time.monotonic())
+        return "counted"
+
+    counts = Counts(count)
+    for _ in range(2):
+        asked_s = time.monotonic()
+        assert until(lambda asked_s=asked_s: counts.counted(1, asked_s)) == "counted"
+    _, ended_s, again_s, _ = times_s
+    assert again_s - ended_s >= 0.3
+
+
 def test_what_goes_wrong_is_told_once_and_tried_again():
     came = []
 

@@ -303,9 +303,10 @@ def _set_of(source: Source, maker: "RowMaker", audio: AudioFolder) -> tuple[tupl
     others = {each.id: each for each in maker.sources if each.id != source.id}
     leader_id = source.leader_id or source.id
     linked = tuple(each.title for each in others.values() if leader_id in (each.id, each.leader_id))
-    if linked or source.state != "measured":
+    known = [each for each in others.values() if each.id in maker.roll.readings]
+    if linked or source.id not in maker.roll.readings:
         return linked, ()
-    proposed = proposals([source, *others.values()], audio, True, maker.roll.standings)
+    proposed = proposals([source, *known], audio, also_answered=True, standings=maker.roll.standings)
     return (), next((each.members for each in proposed if each.leader.id == source.id), ())
 
 

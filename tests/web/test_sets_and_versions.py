@@ -6,8 +6,10 @@ import numpy as np
 import pytest
 
 from nicelevel.desk.current import current_deliverables
+from nicelevel.store import readings
 from nicelevel.store.deliverables import deliverables_of
 from nicelevel.store.jobs import destinations_of
+from nicelevel.store.models import Reading
 from nicelevel.store.own_targets import own_targets_of
 from nicelevel.store.sources import find_source, sources_of
 from nicelevel.web.board import FIRST_ROWS
@@ -48,6 +50,19 @@ def test_only_the_newest_version_counts_is_rendered_and_packed(client, versions,
     assert {each.source.title for each in made} == {"Night ferry v2"}
     client.post(f"/sources/{by_title(versions, 'Night ferry v1').id}/count", headers=JSON)
     assert client.get(f"/jobs/{versions.id}/package.zip").data.count(b"Night ferry v2") == 0
+
+
+def test_figures_that_are_lost_take_nothing_from_the_other_sources(client, versions):
+    lost, kept = by_title(versions, "Night ferry v1"), by_title(versions, "Night ferry v2")
+    Reading.delete().where(Reading.digest == lost.digest).execute()
+    readings._figures.clear()
+    parts = client.get(f"/jobs/{versions.id}/parts").text
+    assert re.findall(r'data-versions="(\w*)"', parts) == ["", ""]
+    place = destinations_of(versions.id)[0]
+    close_up = "/sources/{}/close-up/{}?width=900&height=247"
+    assert client.get(close_up.format(kept.id, place.id)).status_code == 200
+    told = client.get(close_up.format(lost.id, place.id), headers=JSON)
+    assert (told.status_code, told.json["error"]["code"]) == (503, "lost")
 
 
 def test_an_older_version_does_not_stand_against_a_spec(client, versions):

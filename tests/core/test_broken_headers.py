@@ -68,6 +68,17 @@ def test_a_broken_header_ends_in_a_reading_or_a_sentence(whole, memory_before, c
     assert memory_bytes("VmHWM") - memory_before < MOST_MEMORY_BYTES
 
 
+def test_an_mp3_that_states_less_than_is_to_be_taken_off_it_is_counted(tmp_path):
+    """The encoder's own frame says how many there are; less delay and padding one frame is no length at all."""
+    path = signals.write(tmp_path / "whole.wav", signals.noise(0.5, channels=2), **_KINDS["mp3"])
+    frames, data = measure(path).source.frames, bytearray(path.read_bytes())
+    at = data.index(b"Xing") + 8
+    data[at : at + 4] = (1).to_bytes(4, "big")
+    path.write_bytes(data)
+    # What pads the last frame is told by what cannot be believed any more.
+    assert frames <= measure(path).source.frames < frames + 1152
+
+
 def _frames_or_sentence(path):
     try:
         return measure(path).source.frames

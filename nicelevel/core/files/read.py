@@ -216,13 +216,17 @@ def _open(path: Path) -> Decoder:
 
 
 def _mp3(path: Path, size_bytes: int, header: Header) -> Decoder:
-    """By libsndfile, whose guess at a length that the file does not state is not believed."""
+    """By libsndfile, whose guess at a length that the file does not state is not believed.
+
+    Nor is what a file states that can be no length: then the samples are counted.
+    """
     counted = counted_frames(path)
     decoder = SoundfileDecoder(path, size_bytes, header)
-    if counted is None or counted == decoder.source.frames:
+    is_known = decoder.source.frames <= MOST_FRAMES
+    if is_known and counted in (None, decoder.source.frames):
         return decoder
     decoder.close()
-    if counted < decoder.source.frames:
+    if counted is not None and counted < decoder.source.frames:
         return SoundfileDecoder(path, size_bytes, replace(header, promised_frames=counted))
     # It would read no further than it guessed.
     from .with_av import AvDecoder

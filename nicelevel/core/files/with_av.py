@@ -207,7 +207,9 @@ class AvDecoder:
     def _stated_frames(self, sample_rate_hz: int) -> int | None:
         """Length by the container, where its clock ticks in frames; Ogg's counts what a decoder is to skip too."""
         duration, time_base = self._stream.duration, self._stream.time_base
-        if self._demuxer == "ogg" or not duration or not time_base or time_base.denominator % sample_rate_hz:
+        if self._demuxer == "ogg" or not time_base or time_base.denominator % sample_rate_hz:
+            return None
+        if not duration or duration < 0:  # less may be stated than is to be taken off it
             return None
         return round(duration * time_base * sample_rate_hz)
 

@@ -13,6 +13,7 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.kept_sources import Row, as_source, kept_rows
 from nicelevel.store.models import Source
+from nicelevel.store.remembered import let_go
 from nicelevel.store.sets import Proposal
 
 from .neighbours import noted_readings
@@ -47,8 +48,9 @@ class Roll:
 
 
 _rolls: dict[Hashable, tuple[Hashable, Roll]] = {}
-_making = threading.Lock()
-"""Pages that ask at once wait for one roll: side by side each would take as long as all."""
+_making: dict[Hashable, threading.Lock] = {}
+"""Pages of one job that ask at once wait for one roll: side by side each would take as long as all. Other jobs wait
+for none."""
 
 
 def roll_of(job_id: int, audio: AudioFolder) -> Roll:
@@ -59,13 +61,12 @@ def roll_of(job_id: int, audio: AudioFolder) -> Roll:
 def roll_by(rows: Sequence[Row], job_id: int, audio: AudioFolder) -> Roll:
     """The roll of a job by the rows of its sources as they were just read."""
     whose, state = (database.database, job_id, audio), tuple(_what_matters(each) for each in rows)
-    with _making:
+    with _making.setdefault(whose, threading.Lock()):
         known = _rolls.pop(whose, None)
         roll = known[1] if known and known[0] == state else _make([as_source(row) for row in rows], audio)
         if not roll.lost:
             _rolls[whose] = state, roll
-        if len(_rolls) > ROLLS_REMEMBERED:
-            del _rolls[next(iter(_rolls))]
+    let_go(_rolls, ROLLS_REMEMBERED)
     return roll
 
 

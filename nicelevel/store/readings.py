@@ -2,7 +2,6 @@
 
 import math
 from collections.abc import Iterable
-from contextlib import suppress
 from dataclasses import fields, replace
 from typing import Any
 
@@ -17,6 +16,7 @@ from nicelevel.core.values import Reading as Measured
 from .audio import MEASURED_LOST, AudioFolder
 from .database import database, one_of
 from .models import Reading
+from .remembered import let_go
 
 _LEVELS = ("integrated_lufs", "max_momentary_lufs", "max_short_term_lufs", "sample_peak_dbfs", "rms_dbfs")
 _OTHERWISE = ("source", "true_peak_per_channel_dbtp", "notes", "curves", "dc_offset", "dialogue_lufs")
@@ -81,7 +81,7 @@ def _remember(row: tuple[str, int, dict[str, Any]], audio: AudioFolder) -> Measu
     digest, meter_version, figures = row
     found = _from_json(figures, audio, digest)
     _figures[digest, audio] = meter_version, found
-    _forget_some(_figures)
+    let_go(_figures, REMEMBERED)
     return found
 
 
@@ -105,15 +105,8 @@ def known_shapes(digests: Iterable[str]) -> dict[str, Shape]:
         for digest, facts in rows:
             _shapes[digest] = Shape(facts["sample_rate_hz"], _layout(facts["layout"]), facts["frames"])
     found = {digest: shape for digest in wanted if (shape := _shapes.get(digest))}
-    _forget_some(_shapes)
+    let_go(_shapes, REMEMBERED)
     return found
-
-
-def _forget_some(remembered: dict[Any, Any]) -> None:
-    """The longest known first. Other threads let go as well."""
-    while len(remembered) > REMEMBERED:
-        with suppress(KeyError, StopIteration, RuntimeError):
-            del remembered[next(iter(remembered))]
 
 
 def _to_json(measured: Measured) -> dict[str, Any]:

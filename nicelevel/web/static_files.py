@@ -16,7 +16,7 @@ KEPT_S = 365 * 24 * 3600
 
 def register(app: Flask) -> None:
     """Serve them as the endpoint `static`; scripts import each other by their names, within one version."""
-    present = version_of(FOLDER)
+    present, stamps = version_of(FOLDER), {name: _stamp_of(FOLDER / name) for name in _names(FOLDER)}
 
     @app.url_defaults
     def name_version(endpoint: str, values: dict[str, Any]) -> None:
@@ -25,15 +25,34 @@ def register(app: Flask) -> None:
 
     @app.get("/static/<version>/<path:filename>", endpoint="static")
     def static(version: str, filename: str) -> Response:
-        """A page from before an update asks by the old version: it gets what there is now, and does not keep it."""
-        answer = send_from_directory(FOLDER, filename, max_age=KEPT_S if version == present else 0)
-        answer.cache_control.immutable = version == present
+        """A page from before an update asks by the old version: it gets what there is now, and does not keep it.
+
+        Nor does one keep what was put in place while the server of before still runs.
+        """
+        is_named = version == present and filename in stamps
+        is_as_named = is_named and stamps[filename] == _stamp_of(FOLDER / filename)
+        answer = send_from_directory(FOLDER, filename, max_age=KEPT_S if is_as_named else 0)
+        answer.cache_control.immutable = is_as_named
         return answer
 
 
 def version_of(folder: Path) -> str:
     """A name for all files of a folder as they are."""
     digest = hashlib.sha256()
-    for path in sorted(each for each in folder.rglob("*") if each.is_file()):
-        digest.update(f"{path.relative_to(folder)} {path.stat().st_size}\n".encode() + path.read_bytes())
+    for name in _names(folder):
+        data = (folder / name).read_bytes()
+        digest.update(f"{name} {len(data)}\n".encode() + data)
     return digest.hexdigest()[:16]
+
+
+def _names(folder: Path) -> list[str]:
+    return sorted(each.relative_to(folder).as_posix() for each in folder.rglob("*") if each.is_file())
+
+
+def _stamp_of(path: Path) -> tuple[int, int] | None:
+    """What tells a file from the one that takes its place."""
+    try:
+        told = path.stat()
+    except (OSError, ValueError):
+        return None
+    return told.st_mtime_ns, told.st_size

@@ -129,3 +129,24 @@ def test_a_reading_has_what_its_neighbours_say(job, store, tmp_path):
     save_reading(source.digest, other, store)
     noted = with_neighbour_notes(source, other, store)
     assert {each.code for each in noted.notes} - {each.code for each in other.notes} == {"rate_outlier"}
+
+
+def test_another_job_waits_for_no_roll(job, store, monkeypatch):
+    other, make = make_job("Other"), roll._make
+    inside, may_end = threading.Event(), threading.Event()
+
+    def slow(sources, audio):
+        if sources:
+            inside.set()
+            assert may_end.wait(30)
+        return make(sources, audio)
+
+    monkeypatch.setattr(roll, "_make", slow)
+    found = []
+    asking = threading.Thread(target=lambda: found.append(_in_thread(job, store)))
+    asking.start()
+    assert inside.wait(30)
+    assert roll_of(other.id, store).places == {}
+    may_end.set()
+    asking.join()
+    assert len(found[0].places) == 5

@@ -4,6 +4,7 @@ import re
 
 import pytest
 
+from nicelevel.web import create_app, static_files
 from nicelevel.web.static_files import FOLDER, version_of
 
 PRESENT = version_of(FOLDER)
@@ -30,6 +31,20 @@ def test_a_page_from_before_an_update_gets_what_there_is_and_keeps_nothing(clien
     assert answer.data == (FOLDER / "board/board.js").read_bytes()
     assert "immutable" not in answer.headers["Cache-Control"]
     assert "max-age=0" in answer.headers["Cache-Control"] or "no-cache" in answer.headers["Cache-Control"]
+
+
+def test_what_is_put_in_place_while_a_server_runs_is_not_kept_by_its_name(config, store, tmp_path, monkeypatch):
+    folder = tmp_path / "static"
+    folder.mkdir()
+    for name in ("changed.js", "same.js"):
+        (folder / name).write_text("one")
+    monkeypatch.setattr(static_files, "FOLDER", folder)
+    client, version = create_app(config, config.database_url).test_client(), version_of(folder)
+    (folder / "changed.js").write_text("another")
+    changed, same = (client.get(f"/static/{version}/{name}") for name in ("changed.js", "same.js"))
+    assert (changed.text, same.text) == ("another", "one")
+    assert "immutable" not in changed.headers["Cache-Control"]
+    assert "immutable" in same.headers["Cache-Control"]
 
 
 def test_any_change_gives_them_another_name(tmp_path):

@@ -100,9 +100,12 @@ def test_a_client_hears_and_says_what_to_change(handed_over, live, browser):
     address = page.get_attribute("[data-copy]", "data-copy")
     context = browser.new_context(viewport={"width": 1280, "height": 800})
     client = context.new_page()
+    held = []
+    client.route("**/1/hear", lambda route: held.append(route))
     client.goto(address)
     expect(client.locator("tr.chosen")).to_contain_text("Night ferry")
-    client.keyboard.press(" ")
+    client.keyboard.press(" ")  # before there is anything to play
+    held.pop().continue_()
     expect(client.locator("[data-hear-root]")).to_have_attribute("data-state", "playing")
     client.keyboard.press("b")
     expect(client.locator("[data-take][aria-pressed=true]")).to_contain_text("Mix")

@@ -93,10 +93,7 @@ function arrivals() {
     },
 
     loadHearing() {
-      this.hearing.load(document.querySelector("#arrivals-hear [data-hear-root]"));
-      this.hearing.first = "arrival-out";
-      const takes = [...document.querySelectorAll("#arrivals-hear [data-take]")];
-      if (takes.length > 1 && !this.hearing.player) for (const each of takes) each.setAttribute("aria-pressed", String(each.dataset.take === "arrival-out"));
+      this.hearing.load(document.querySelector("#arrivals-hear [data-hear-root]"), "arrival-out");
     },
 
     bubbles() {

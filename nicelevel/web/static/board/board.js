@@ -243,8 +243,9 @@ function board() {
     // What was asked for earlier and comes later is older than what is shown.
     async loadCloseUp() {
       const cell = this.cell(), number = ++this.loads;
+      if (this.hearing.root?.dataset.source !== this.chosen?.source) this.hearing.expect(this.chosen?.source);
       if (!cell) {
-        this.hearing.load(null);
+        this.hearing.takeOver(null);
         return this.$refs.closeUp.replaceChildren();
       }
       const width = Math.max(300, this.$root.clientWidth - 341);
@@ -255,6 +256,7 @@ function board() {
         this.hearing.load(this.$refs.closeUp.querySelector("[data-hear-root]"));
         await this.showPrice();
       } catch (error) {
+        this.hearing.forget();
         say(error.message);
       }
     },

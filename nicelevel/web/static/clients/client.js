@@ -50,21 +50,21 @@ function client() {
       if (!button) return;
       const { hearAt, answerAt, title, seconds } = button.dataset;
       if (hearAt === this.chosen) {
-        if (plays) this.hearing.toggle();
+        if (plays) this.hearing.soon(() => this.hearing.toggle());
         return;
       }
       Object.assign(this, { chosen: hearAt, answerAt, title, lengthS: Number(seconds) });
       this.mark();
+      this.hearing.expect(hearAt);
+      if (plays) this.hearing.asked.push(() => this.hearing.play());
       try {
         const html = await getHtml(hearAt);
         if (hearAt !== this.chosen) return;
-        this.$refs.transport.innerHTML = html;
-        this.hearing.load(this.$refs.transport.querySelector("[data-hear-root]"));
-        this.hearing.first = this.$refs.transport.querySelector("[data-kind=made]").dataset.take;
-        for (const each of this.$refs.transport.querySelectorAll("[data-take]")) each.setAttribute("aria-pressed", String(each.dataset.kind === "made"));
-        this.moved(0);
-        if (plays) this.hearing.play();
+        const { transport } = this.$refs;
+        transport.innerHTML = html;
+        this.hearing.load(transport.querySelector("[data-hear-root]"), transport.querySelector("[data-kind=made]").dataset.take);
       } catch (error) {
+        this.hearing.forget();
         this.say(error.message);
       }
     },

@@ -61,13 +61,14 @@ function handover() {
       this.chosen = row.dataset.file;
       this.mark();
       row.scrollIntoView({ block: "nearest" });
+      this.hearing.expect(this.chosen);
       try {
         const html = await getHtml(row.dataset.hearAt);
         if (row.dataset.file !== this.chosen) return;
         this.$refs.transport.innerHTML = html;
-        this.hearing.load(this.$refs.transport.querySelector("[data-hear-root]"));
-        if (row.dataset.take) this.hearing.first = row.dataset.take;
+        this.hearing.load(this.$refs.transport.querySelector("[data-hear-root]"), row.dataset.take);
       } catch (error) {
+        this.hearing.forget();
         say(error.message);
       }
     },

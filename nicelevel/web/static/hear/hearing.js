@@ -12,17 +12,43 @@ export class Hearing {
     this.onTime = onTime;
     this.root = null;
     this.player = null;
+    this.forget();
     addEventListener("pagehide", () => this.leave());
   }
 
-  // Takes over a transport that the page shows now; the same source goes on where it was.
-  load(root) {
+  // The transport of something else is on its way: keys are meant for that one, but while the one before still plays.
+  expect(what) {
+    if (this.expected !== what) Object.assign(this, { expected: what, asked: [] });
+  }
+
+  // It does not come.
+  forget() {
+    this.expected = this.asked = null;
+  }
+
+  // What a key asks for, once there is what it is meant for.
+  soon(act) {
+    if (this.asked && !this.isPlaying) this.asked.push(act);
+    else act();
+  }
+
+  // Takes over a transport that the page shows now, and does what was asked for meanwhile. first: what is heard at first.
+  load(root, first = null) {
+    const { asked } = this;
+    this.forget();
+    this.takeOver(root, first);
+    for (const act of asked ?? []) act();
+  }
+
+  // The same source goes on where it was.
+  takeOver(root, first = null) {
     const before = this.player && { source: this.root?.dataset.source, atS: this.player.atS, playing: this.isPlaying, levels: this.player.levels };
     const same = root && before?.source === root.dataset.source;
     const kind = this.takeButton()?.dataset.kind;
     root?.addEventListener("click", (event) => this.onClick(event));
     if (same && this.signature(root) === this.loaded) {
       this.root = root;
+      this.first = first ?? this.first;
       return this.show();
     }
     this.leave();
@@ -34,7 +60,7 @@ export class Hearing {
     this.atS = same ? before.atS : 0;
     this.kind = same ? kind : null;
     this.levels = same ? before.levels : "matched";
-    this.first = null;
+    this.first = first;
     this.show();
     if (same && before.playing) this.play();
   }
@@ -191,7 +217,7 @@ export class Hearing {
     const { root, player } = this;
     if (!root) return;
     if (player?.key && !player.key.startsWith("less ") && player.key !== this.pair()[0] && this.takeButton()) this.last = player.key;
-    const key = player?.key ?? this.first ?? this.root.querySelector("[data-take]")?.dataset.take;
+    const key = player?.key ?? (this.takeButton(this.first) ?? root.querySelector("[data-take]"))?.dataset.take;
     const less = key?.startsWith("less ");
     root.dataset.state = player?.state ?? "still";
     root.dataset.levels = this.levels;
@@ -219,12 +245,15 @@ export class Hearing {
 export const ratio = (db) => 10 ** (Number(db) / 20);
 
 // The keys that mean the same on every page with a transport.
-export const hearingKeys = (hearing) => ({
-  " ": () => hearing.toggle(),
-  b: () => hearing.swap(),
-  g: () => hearing.swapLevels(),
-  e: () => hearing.leftOver(),
-  ".": () => hearing.walk(),
-  ",": () => hearing.walk(true),
-  ...Object.fromEntries([1, 2, 3, 4, 5, 6, 7, 8, 9].map((at) => [String(at), () => hearing.number(at)])),
-});
+export function hearingKeys(hearing) {
+  const keys = {
+    " ": () => hearing.toggle(),
+    b: () => hearing.swap(),
+    g: () => hearing.swapLevels(),
+    e: () => hearing.leftOver(),
+    ".": () => hearing.walk(),
+    ",": () => hearing.walk(true),
+  };
+  for (const at of [1, 2, 3, 4, 5, 6, 7, 8, 9]) keys[at] = () => hearing.number(at);
+  return Object.fromEntries(Object.entries(keys).map(([key, act]) => [key, () => hearing.soon(act)]));
+}

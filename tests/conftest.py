@@ -22,7 +22,8 @@ from nicelevel.store.tables import TABLES
 from nicelevel.work.app import open_queue, prepare_queue
 from nicelevel.work.worker import workers_of
 
-START_S = 60.0
+START_S = 120.0
+"""What a start may take beside much else: one that hangs is told from one that is slow. Alone it takes six."""
 
 
 @pytest.fixture(scope="session")
@@ -141,7 +142,9 @@ class Live:
             if found:
                 return found.group()
             time.sleep(0.1)
-        raise AssertionError(f"Nice Level did not start: {self.log()}")
+        status = self._process.poll()
+        stood = [self.command_of(pid) for pid in self.children()] if status is None else f"ended with {status}"
+        raise AssertionError(f"Nice Level did not start: {self.log()}; {stood}")
 
     def log(self) -> str:
         return self._log.read_text(errors="replace")

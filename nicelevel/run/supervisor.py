@@ -31,7 +31,7 @@ GRACE_S = 5.0
 STORAGE_AWAY_S = 60.0
 """A start waits so long for an object storage that is away; then it says so, and nothing is taken for lost."""
 
-LOOK_EVERY_S = 0.5
+LOOK_EVERY_S, LOOK_FIRST_S = 0.5, 0.1
 STEADY_S, LONGEST_PAUSE_S = 20.0, 10.0
 """What ended sooner than that is started again after a pause that grows, to this at most."""
 
@@ -250,15 +250,16 @@ def _keep_up(
     """
     host, port = at
     address = f"http://{f'[{host}]' if ':' in host else host}:{port}/"
+    watched: list[Callable[[], None]] = [_Database(cluster).look, *(part.look for part in parts)]
     try:
-        _wait_until_answering(at, stopping)
+        while not stopping.wait(LOOK_FIRST_S) and not _answers(at):
+            _look_after(watched)
         lock.say(address, cluster.port if cluster else None)
         others = "" if host in names else f", and answers to {listed(names)}"
-        click.echo(f"Nice Level is at {address}{others}  (Ctrl-C stops it)")
-        watched: list[Callable[[], None]] = [_Database(cluster).look, backups.look, *(part.look for part in parts)]
+        if not stopping.is_set():
+            click.echo(f"Nice Level is at {address}{others}  (Ctrl-C stops it)")
         while not stopping.wait(LOOK_EVERY_S):
-            for look in watched:
-                look()
+            _look_after([*watched, backups.look])
     finally:
         with suppress(OSError):  # the terminal may be gone
             click.echo("Stopping…")
@@ -271,11 +272,16 @@ def _reached(address: str) -> str:
     return {"0.0.0.0": "127.0.0.1", "::": "::1"}.get(address, address)
 
 
-def _wait_until_answering(at: tuple[str, int], stopping: threading.Event) -> None:
-    """Wait for the web server, so that the address that is printed can be opened at once."""
-    while not stopping.wait(0.1):
-        with suppress(OSError), socket.create_connection(at, timeout=1.0):
-            return
+def _look_after(watched: Sequence[Callable[[], None]]) -> None:
+    for look in watched:
+        look()
+
+
+def _answers(at: tuple[str, int]) -> bool:
+    """Whether the web server does: the address that is printed can be opened at once."""
+    with suppress(OSError), socket.create_connection(at, timeout=1.0):
+        return True
+    return False
 
 
 def _stop(processes: "list[subprocess.Popen[bytes]]") -> None:

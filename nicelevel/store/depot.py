@@ -25,7 +25,12 @@ from nicelevel.core.files.staged import speaking_errors
 T = TypeVar("T")
 logger = logging.getLogger("nicelevel.store")
 
-AGAIN_S, ANSWERS_WITHIN_S = 1.0, 5.0
+AGAIN_S = 1.0
+ANSWERS_WITHIN_S, ASKED_EVERY_S = 5.0, 2.0
+"""How long it may take to say that it is there, and for how long that is believed."""
+
+LEAST_SILENCE_S, MOST_SILENCE_S = 10.0, 30.0
+"""Who waits for a page is not kept waiting much longer by a storage that takes what it is asked and says nothing."""
 YOUNG_S = 3600.0
 """What was changed or used so lately is not let go of: it may be coming in, or somebody may be about to open it."""
 
@@ -33,11 +38,6 @@ LOOKED_AT_AFTER_BYTES = 1 << 30
 """After so much has come into the cache it is looked at whether it is too large."""
 
 _NOT_THERE = (FileNotFoundError,)
-
-_OF_S3: dict[str, Any] = {
-    "use_listings_cache": False,  # others put files there too
-    "config_kwargs": {"connect_timeout": 3, "read_timeout": 30, "retries": {"max_attempts": 1}},
-}
 
 
 class DepotAwayError(NiceLevelError):
@@ -61,6 +61,7 @@ class _Depot:
         self._come_bytes = 0
         self._asker = ThreadPoolExecutor(1, "asking-storage")
         self._asking: Future[bool] | None = None
+        self._asked_s = 0.0
 
     def key(self, path: Path) -> str:
         return f"{self._root}/{path.relative_to(self.folder)}"
@@ -69,15 +70,22 @@ class _Depot:
         """The file system, opened with the first who asks."""
         with self._lock:
             if self._system is None:
-                import fsspec
-
-                told = self._config
-                options = _OF_S3 if told.object_storage.startswith("s3:") else {}
-                if told.object_storage_endpoint:
-                    options = {**options, "client_kwargs": {"endpoint_url": told.object_storage_endpoint}}
-                self._system, self._root = fsspec.url_to_fs(told.object_storage, **options)
-                self._root = self._root.rstrip("/")
+                self._system, root = self._open()
+                self._root = root.rstrip("/")
             return self._system
+
+    def _open(self) -> tuple[Any, str]:
+        """The file system and what of the address is a path in it. They are not loaded where nobody wants one."""
+        address, endpoint = self._config.object_storage, self._config.object_storage_endpoint
+        if address.startswith("s3:"):
+            from .patient_s3 import PatientS3
+
+            silence_s = min(max(LEAST_SILENCE_S, self._patience_s), MOST_SILENCE_S)
+            return PatientS3(silence_s, endpoint), PatientS3._strip_protocol(address)
+        import fsspec
+
+        system, root = fsspec.url_to_fs(address)
+        return system, root
 
     def surely(self, do: Callable[[Any], T]) -> T:
         """What an action gives, tried again while the storage is away. Raises DepotAwayError after that."""
@@ -95,13 +103,15 @@ class _Depot:
                 time.sleep(AGAIN_S)
 
     def answers(self) -> bool:
-        """Whether it does within a few seconds. One asks at a time: what hangs is asked nothing more meanwhile."""
+        """Whether it does within a few seconds. One asks, for all who want to know: what hangs is asked nothing more
+        meanwhile, and nobody waits for it who comes later."""
+        now_s = time.monotonic()
         with self._lock:
-            if self._asking is None or self._asking.done():
-                self._asking = self._asker.submit(self._ask)
-            asking = self._asking
+            if self._asking is None or (self._asking.done() and now_s - self._asked_s > ASKED_EVERY_S):
+                self._asking, self._asked_s = self._asker.submit(self._ask), now_s
+            asking, left_s = self._asking, self._asked_s + ANSWERS_WITHIN_S - now_s
         try:
-            return asking.result(ANSWERS_WITHIN_S)
+            return asking.result(max(0.0, left_s))
         except TimeoutError:
             return False
 

@@ -30,15 +30,15 @@ formats = [{ container = "m4a", encoding = "aac", bitrate_kbps = 128 }]
 """Slow to write: there is time to get into its way."""
 
 
-def wait_for(what: Callable[[], Any], seconds: float = PATIENCE_S) -> Any:
-    """What is true at last."""
+def wait_for(what: Callable[[], Any], seconds: float = PATIENCE_S, seen: Callable[[], str] = str) -> Any:
+    """What is true at last. seen: what there was instead, told where it never is."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         with suppress(requests.RequestException, psycopg.OperationalError, KeyError):
             if found := what():
                 return found
         time.sleep(0.1)
-    raise AssertionError(f"waited in vain for {what}")
+    raise AssertionError(f"waited in vain for {what} {seen()}")
 
 
 class Hands:

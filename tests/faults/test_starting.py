@@ -43,6 +43,24 @@ def test_a_first_start_that_is_killed_is_made_good_by_the_next(tmp_path, after_s
     assert live.stop() == 0
 
 
+class WithoutLuck(Live):
+    """One whose web server is killed before it answers."""
+
+    def _wait_for_address(self):
+        def web():
+            return [pid for pid in self.children() if self.command_of(pid).endswith(" web")]
+
+        os.kill(wait_for(web)[0], signal.SIGKILL)
+        return super()._wait_for_address()
+
+
+def test_a_web_server_that_dies_before_it_answers_is_started_again(tmp_path):
+    live = WithoutLuck(tmp_path)
+    assert Hands(live).get("/").status_code == 200
+    assert "The web ended (-9); it is started again." in live.log()
+    assert live.stop() == 0
+
+
 @pytest.fixture(scope="module")
 def stopped(tmp_path_factory):
     """A Nice Level that has run and was stopped."""

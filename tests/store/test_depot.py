@@ -3,6 +3,9 @@
 import asyncio
 import os
 import shutil
+import socket
+import threading
+from contextlib import suppress
 from dataclasses import replace
 
 import fsspec
@@ -18,6 +21,7 @@ from nicelevel.store.database import database
 from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.depot import DepotAwayError, make_room, open_depot
 from nicelevel.store.models import Job
+from nicelevel.store.patient_s3 import PatientS3
 from nicelevel.store.sources import sources_of
 from nicelevel.web import create_app
 from nicelevel.work.keeping import reconcile, sweep_storage
@@ -254,3 +258,47 @@ def test_without_object_storage_nothing_is_asked_of_anybody(tmp_path):
     assert depot.size_there(path) is None
     assert depot.names_in(tmp_path) == []
     assert depot.depot_answers()
+
+
+class Silent:
+    """A storage that takes what it is asked and never says a word."""
+
+    def __init__(self):
+        self._door = socket.create_server(("127.0.0.1", 0))
+        self.address = f"http://127.0.0.1:{self._door.getsockname()[1]}"
+        self.asked = []
+        threading.Thread(target=self._listen, daemon=True).start()
+
+    def _listen(self):
+        with suppress(OSError):
+            while True:
+                self.asked.append(self._door.accept()[0])
+
+    def close(self):
+        for each in (self._door, *self.asked):
+            each.close()
+
+
+@pytest.fixture
+def silent(config, monkeypatch):
+    """A depot over such a storage."""
+    monkeypatch.setattr(depot, "LEAST_SILENCE_S", 2.0)
+    made = Silent()
+    open_depot(replace(config, object_storage_endpoint=made.address), 0.1)
+    yield made
+    made.close()
+
+
+def test_nobody_waits_long_for_a_storage_that_is_silent(config, silent):
+    path = config.audio_folder / "ab" / "audio"
+    path.parent.mkdir()
+    path.write_bytes(b"sound")
+    with pytest.raises(DepotAwayError):
+        depot.keep(path)
+    assert 1 <= len(silent.asked) <= PatientS3.retries
+
+
+def test_one_asks_whether_it_is_there_for_all_who_want_to_know(silent, monkeypatch):
+    monkeypatch.setattr(depot, "ANSWERS_WITHIN_S", 0.2)
+    assert [depot.depot_answers() for _ in range(20)] == [False] * 20
+    assert len(silent.asked) == 1

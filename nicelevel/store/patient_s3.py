@@ -1,0 +1,40 @@
+"""S3 as fsspec speaks it, but never for ever: who is asked and says nothing was asked in vain after a while."""
+
+import asyncio
+from typing import Any
+
+from s3fs import S3FileSystem
+
+PIECE_BYTES = 8 << 20
+PIECES_AT_ONCE = 4
+"""So much of a file goes over in one request, and so many of those at a time."""
+
+SLOWEST_BYTES_PER_S = 250_000
+
+
+class PatientS3(S3FileSystem):  # type: ignore[misc]
+    """silence_s: how long nothing may come.
+
+    The clients below wait without an end where a request is taken and its body is not: for "100 Continue", and for
+    room in a connection that is full. Their own limits begin when all of it is gone.
+    """
+
+    retries = 2
+
+    def __init__(self, silence_s: float, endpoint: str | None = None) -> None:
+        self._silence_s = silence_s
+        super().__init__(
+            use_listings_cache=False,  # others put files there too
+            client_kwargs={"endpoint_url": endpoint} if endpoint else {},
+            config_kwargs={"connect_timeout": 3, "read_timeout": silence_s, "retries": {"total_max_attempts": 1}},
+        )
+
+    async def _call_s3(self, method: str, *told: Any, **more: Any) -> Any:
+        body = more.get("Body")
+        size_bytes = len(body) if isinstance(body, bytes) else 0
+        allowed_s = self.retries * self._silence_s + size_bytes / SLOWEST_BYTES_PER_S
+        return await asyncio.wait_for(super()._call_s3(method, *told, **more), allowed_s)
+
+    async def _put_file(self, lpath: str, rpath: str, **more: Any) -> None:
+        pieces = {"chunksize": PIECE_BYTES, "max_concurrency": PIECES_AT_ONCE}
+        await super()._put_file(lpath, rpath, **pieces, **more)

@@ -12,6 +12,7 @@ export class Hearing {
     this.onTime = onTime;
     this.root = null;
     this.player = null;
+    this.stops = [];
     this.forget();
     addEventListener("pagehide", () => this.leave());
   }
@@ -55,8 +56,8 @@ export class Hearing {
     this.last = null; // it was a take of what was shown before
     this.root = root;
     this.loaded = root && this.signature(root);
+    this.stops = root ? JSON.parse(root.dataset.stops) : [];
     if (!root) return;
-    this.stops = JSON.parse(root.dataset.stops);
     this.atS = same ? before.atS : 0;
     this.kind = same ? kind : null;
     this.levels = same ? before.levels : "matched";

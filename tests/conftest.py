@@ -144,6 +144,7 @@ class Live:
             time.sleep(0.1)
         status = self._process.poll()
         stood = [self.command_of(pid) for pid in self.children()] if status is None else f"ended with {status}"
+        self._process.kill()
         raise AssertionError(f"Nice Level did not start: {self.log()}; {stood}")
 
     def log(self) -> str:

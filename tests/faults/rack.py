@@ -179,6 +179,13 @@ class Rack:
         self._stack.callback(going.kill)
         wait_for_port(port)
 
+    def told(self) -> str:
+        """What runs on each, and the last that it said."""
+        return "\n".join(
+            f"{name}, {[each.poll() for each in machine._running]}: {machine.log()[-1500:]}"
+            for name, machine in self.machines.items()
+        )
+
     def stop(self) -> None:
         for each in self.machines.values():
             each.resume()

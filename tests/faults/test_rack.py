@@ -177,7 +177,7 @@ def test_nothing_is_lost_half_or_twice_whatever_is_cut_off(hands, studio, tmp_pa
         time.sleep(max(0.0, gone_s - time.monotonic()))
         studio.storage.resume()
         wait_until_said(hands, "")
-        wait_for(lambda: len(taken) == len(files), QUIET_S, lambda: f"{len(taken)} came, {refused[-9:]} {rack.told()}")
+        wait_for(lambda: len(taken) == len(files), QUIET_S, lambda: f"{len(taken)}, {refused[-9:]} {rack.told()}")
     finally:
         ends.set()
         engineer.join()

@@ -9,7 +9,7 @@ import secrets
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
+from urllib.parse import parse_qsl, quote, urlencode, urlsplit, urlunsplit
 
 from nicelevel.core.clock import clock_of
 from nicelevel.core.errors import SpecError
@@ -254,13 +254,30 @@ _PATIENCE = {
 """After so long (seconds; the last milliseconds) a connection whose other end is gone without a word is given up: by
 themselves systems wait for a quarter of an hour."""
 
+_ITS_PATIENCE = " ".join(
+    f"-c {name}={value}"
+    for name, value in {
+        "tcp_keepalives_idle": 5,
+        "tcp_keepalives_interval": 2,
+        "tcp_keepalives_count": 3,
+        "tcp_user_timeout": 10_000,
+    }.items()
+)
+"""The same for the server's end: by itself it keeps a change that was cut off half-way, with all that waits for the
+rows of that, for two hours."""
+
 
 def _patient(database_url: str) -> str:
-    """The address of a database with what it does not say itself of how long is waited for it."""
+    """The address of a database with what it does not say itself of how long both ends wait for each other."""
     if "://" not in database_url:
         return database_url
     parts = urlsplit(database_url)
-    return urlunsplit(parts._replace(query=urlencode({**_PATIENCE, **dict(parse_qsl(parts.query))})))
+    given = dict(parse_qsl(parts.query))
+    options = given.pop("options", "")
+    if _ITS_PATIENCE not in options:
+        options = f"{_ITS_PATIENCE} {options}".strip()  # of two that say the same the last one counts
+    query = urlencode({**_PATIENCE, **given, "options": options}, quote_via=quote)
+    return urlunsplit(parts._replace(query=query))
 
 
 def _folders(text: str) -> tuple[str, ...]:

@@ -5,6 +5,7 @@ from pathlib import Path
 
 import procrastinate
 import psycopg
+from psycopg.conninfo import conninfo_to_dict
 
 TASKS = [
     f"nicelevel.work.{name}" for name in ("tasks", "by_rule", "sending", "sets", "differences", "arriving", "telling")
@@ -70,7 +71,6 @@ def queue_migrations() -> list[Path]:
 def open_queue(url: str) -> procrastinate.App:
     """The queue on a database, for a worker."""
     # What is asked for is short: one connection is enough for it most of the time, and the server has not so many.
-    connector = procrastinate.PsycopgConnector(
-        conninfo=url, kwargs={"options": _PLANNED_EACH_TIME}, min_size=1, max_size=4
-    )
+    options = f"{conninfo_to_dict(url).get('options', '')} {_PLANNED_EACH_TIME}".strip()
+    connector = procrastinate.PsycopgConnector(conninfo=url, kwargs={"options": options}, min_size=1, max_size=4)
     return queue.with_connector(connector)

@@ -8,6 +8,7 @@ import time
 from contextlib import suppress
 
 import fsspec
+import psycopg
 import pytest
 import requests
 
@@ -108,6 +109,33 @@ def test_what_one_worker_does_not_have_the_other_brings_and_both_work(hands, stu
     assert all(written), [len(each) for each in written]
     came = hands.rows("SELECT max(abs(extract(epoch FROM added_at - now()))) FROM source")[0][0]
     assert came < TEN_MINUTES_S / 2  # told by the clock of the database
+
+
+BEGUN = """
+import psycopg, time
+from nicelevel.config import read_config
+connection = psycopg.connect(read_config().database_url)
+connection.execute("UPDATE job SET title = 'half a change' WHERE id = {job}")
+print("begun", flush=True)
+time.sleep(3600)
+"""
+
+
+def test_a_change_that_is_cut_off_half_way_holds_up_nobody(hands, studio):
+    """The machine at its one end is gone without a word; the row is free as soon as the server has noticed."""
+    job = hands.new_job("Whole")
+    first = studio.workers[0]
+    begun = first.start(PYTHON, "-c", BEGUN.format(job=job), settings=studio.settings)
+    wait_for(lambda: "begun" in first.log())
+    studio.rack.cut("first", "database")
+    try:
+        with psycopg.connect(studio.database_url()) as connection:
+            connection.execute("SET lock_timeout = '60s'")
+            connection.execute("UPDATE job SET title = 'Free' WHERE id = %s", (job,))
+    finally:
+        studio.rack.heal("first", "database")
+        begun.kill()
+    assert hands.rows("SELECT title FROM job WHERE id = %s", job) == [("Free",)]
 
 
 def wait_until_said(hands, sentence, seconds=60.0):

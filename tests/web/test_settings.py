@@ -4,6 +4,7 @@ import re
 from pathlib import Path
 
 import pytest
+from psycopg.conninfo import conninfo_to_dict
 
 from nicelevel.config import PREFIX, SETTINGS, read_config
 from nicelevel.core.errors import SpecError
@@ -79,3 +80,17 @@ def test_the_page_says_what_holds_where_it_is_from_and_no_secret(config, client,
     assert told == ["set", "found at the start", "as it comes"]
     assert config.database_url not in page
     assert "for-tests" not in page
+
+
+def test_what_the_address_of_a_database_says_of_waiting_is_kept():
+    def told(url):
+        return conninfo_to_dict(read_config({"NICE_LEVEL_DATABASE_URL": url}).database_url)
+
+    plain = told("postgresql://one@here/levels")
+    assert (plain["tcp_user_timeout"], plain["host"]) == ("10000", "here")
+    assert "-c tcp_keepalives_idle=5 " in plain["options"]
+    own = told("postgresql://one@here/levels?tcp_user_timeout=3000&options=-c%20tcp_user_timeout%3D3000")
+    assert own["tcp_user_timeout"] == "3000"
+    assert own["options"].endswith(" -c tcp_user_timeout=3000")
+    once = read_config({"NICE_LEVEL_DATABASE_URL": "postgresql://one@here/levels"}).database_url
+    assert read_config({"NICE_LEVEL_DATABASE_URL": once}).database_url == once

@@ -261,10 +261,12 @@ _ITS_PATIENCE = " ".join(
         "tcp_keepalives_interval": 2,
         "tcp_keepalives_count": 3,
         "tcp_user_timeout": 10_000,
+        "idle_in_transaction_session_timeout": 600_000,
     }.items()
 )
 """The same for the server's end: by itself it keeps a change that was cut off half-way, with all that waits for the
-rows of that, for two hours."""
+rows of that, for two hours. Whose process stands still in the middle of one, on a machine that answers, is left ten
+minutes: the longest pause of ours, in which thousands of plans are made, is half of one."""
 
 
 def _patient(database_url: str) -> str:

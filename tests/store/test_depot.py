@@ -27,6 +27,7 @@ from nicelevel.web import create_app
 from nicelevel.work.keeping import reconcile, sweep_storage
 from tests import signals
 from tests.conftest import _work_off
+from tests.faults.hands import wait_for
 from tests.web.uploading import JSON, upload, wav
 
 PATIENCE_S = 2.0
@@ -300,5 +301,8 @@ def test_nobody_waits_long_for_a_storage_that_is_silent(config, silent):
 
 def test_one_asks_whether_it_is_there_for_all_who_want_to_know(silent, monkeypatch):
     monkeypatch.setattr(depot, "ANSWERS_WITHIN_S", 0.2)
+    monkeypatch.setattr(depot, "LEAST_SILENCE_S", 30.0)
+    assert not depot.depot_answers()
+    wait_for(lambda: silent.asked)
     assert [depot.depot_answers() for _ in range(20)] == [False] * 20
     assert len(silent.asked) == 1

@@ -279,8 +279,9 @@ def _look_after(watched: Sequence[Callable[[], None]]) -> None:
 
 def _answers(at: tuple[str, int]) -> bool:
     """Whether the web server does: the address that is printed can be opened at once."""
-    with suppress(OSError), socket.create_connection(at, timeout=1.0):
-        return True
+    with suppress(OSError), socket.create_connection(at, timeout=1.0) as there:
+        # Where nobody listens, a port from among those that are given to whoever calls may call itself.
+        return bool(there.getsockname() != there.getpeername())
     return False
 
 

@@ -274,9 +274,13 @@ def test_files_of_the_handover_are_heard(rendered):
     rendered.wait_for_url("**/handover")
     expect(rendered.locator("tr.sel")).to_have_count(1)
     rows = rendered.locator("tr[data-hear-at]")
-    for _ in range(rows.count()):
+    made = [bool(each.get_attribute("data-take")) for each in rows.all()]
+    assert set(made) == {True, False}  # what is not made yet is heard as its source
+    for at, is_made in enumerate(made):
+        expect(rows.nth(at)).to_have_class("sel")
+        rendered.keyboard.press(" ")
+        playing(rendered)
+        pressed(rendered, "made" if is_made else "source")
+        rendered.keyboard.press(" ")
+        expect(rendered.locator("[data-hear-root]")).to_have_attribute("data-state", "still")
         rendered.keyboard.press("ArrowDown")
-    expect(rows.last).to_have_class("sel")
-    expect(rendered.locator("[data-hear-root]")).to_be_visible()
-    rendered.keyboard.press(" ")
-    playing(rendered)

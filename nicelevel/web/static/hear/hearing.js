@@ -112,7 +112,7 @@ export class Hearing {
   }
 
   takeButton(key = this.player?.key) {
-    return key && this.root?.querySelector(`[data-take="${key}"]`);
+    return key ? this.root?.querySelector(`[data-take="${key}"]`) : null;
   }
 
   play() {

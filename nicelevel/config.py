@@ -264,9 +264,9 @@ _ITS_PATIENCE = " ".join(
         "idle_in_transaction_session_timeout": 600_000,
     }.items()
 )
-"""The same for the server's end: by itself it keeps a change that was cut off half-way, with all that waits for the
-rows of that, for two hours. Whose process stands still in the middle of one, on a machine that answers, is left ten
-minutes: the longest pause of ours, in which thousands of plans are made, is half of one."""
+"""The same for the server's end: by itself it keeps a transaction whose client is gone, and its locks, for two hours.
+A client that stands still inside a transaction, on a machine that still answers, is left ten minutes; our own longest
+pause inside one, while thousands of plans are made, is half a minute."""
 
 
 def _patient(database_url: str) -> str:

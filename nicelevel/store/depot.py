@@ -30,7 +30,8 @@ ANSWERS_WITHIN_S, ASKED_EVERY_S = 5.0, 2.0
 """How long it may take to say that it is there, and for how long that is believed."""
 
 LEAST_SILENCE_S, MOST_SILENCE_S = 10.0, 30.0
-"""Who waits for a page is not kept waiting much longer by a storage that takes what it is asked and says nothing."""
+"""What a storage may take for an answer (`patient_s3`): the least holds for web servers, where somebody waits for a
+page, the most for workers."""
 
 YOUNG_S = 3600.0
 """What was changed or used so lately is not let go of: it may be coming in, or somebody may be about to open it."""

@@ -5,11 +5,13 @@ import os
 import shutil
 import socket
 import threading
+import time
 from contextlib import suppress
 from dataclasses import replace
 
 import fsspec
 import pytest
+from moto.s3.models import S3Backend
 from moto.server import ThreadedMotoServer
 
 from nicelevel.config import read_config
@@ -21,7 +23,7 @@ from nicelevel.store.database import database
 from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.depot import DepotAwayError, make_room, open_depot
 from nicelevel.store.models import Job
-from nicelevel.store.patient_s3 import PatientS3
+from nicelevel.store.patient_s3 import PIECE_BYTES, PatientS3
 from nicelevel.store.sources import sources_of
 from nicelevel.web import create_app
 from nicelevel.work.keeping import reconcile, sweep_storage
@@ -297,6 +299,22 @@ def test_nobody_waits_long_for_a_storage_that_is_silent(config, silent):
     with pytest.raises(DepotAwayError):
         depot.keep(path)
     assert 1 <= len(silent.asked) <= PatientS3.retries
+
+
+def test_a_storage_may_put_a_large_file_together_for_longer_than_it_may_be_silent(storage, monkeypatch, tmp_path):
+    _, address, system = storage
+    complete = S3Backend.complete_multipart_upload
+    path = tmp_path / "large"
+    path.write_bytes(os.urandom(2 * PIECE_BYTES + 1))
+    patient = PatientS3(2.0, address)
+
+    def slow(*told):
+        time.sleep(5.0)
+        return complete(*told)
+
+    monkeypatch.setattr(S3Backend, "complete_multipart_upload", slow)
+    patient.put_file(str(path), "levels/large")
+    assert system.cat_file("levels/large") == path.read_bytes()
 
 
 def test_one_asks_whether_it_is_there_for_all_who_want_to_know(silent, monkeypatch):

@@ -105,6 +105,8 @@ def test_a_client_hears_and_says_what_to_change(handed_over, live, browser):
     client.goto(address)
     expect(client.locator("tr.chosen")).to_contain_text("Night ferry")
     client.keyboard.press(" ")  # before there is anything to play
+    while not held:
+        client.wait_for_timeout(50)
     held.pop().continue_()
     expect(client.locator("[data-hear-root]")).to_have_attribute("data-state", "playing")
     client.keyboard.press("b")

@@ -164,13 +164,14 @@ def test_the_board_is_heard_by_key(rendered):
 def test_a_key_is_meant_for_what_is_chosen_also_before_its_close_up_is_there(rendered, tmp_path):
     drop(rendered, signals.write(tmp_path / "Second part.wav", 0.5 * signals.programme(5, seed=4)))
     measured(rendered, "Second part")
-    held = []
-    rendered.route("**/close-up/**", lambda route: held.append(route))
+    held, released = [], []
+    rendered.route("**/close-up/**", lambda route: route.continue_() if released else held.append(route))
     cell(rendered, "Second part", "Streaming").click()
     rendered.keyboard.press(" ")
     rendered.keyboard.press("b")
     rendered.wait_for_timeout(300)
     expect(rendered.locator("[data-hear-root]")).to_have_attribute("data-state", "still")  # it is the other one's
+    released.append(True)
     for route in held:
         route.continue_()
     playing(rendered)

@@ -62,6 +62,22 @@ def test_one_comes_in_by_keyboard_where_they_were_going_and_leaves(page, live):
     expect(page).to_have_url(re.compile("/sign-in"))
 
 
+def test_who_signs_out_is_not_told_so_by_a_question_asked_before(page, live):
+    """The page asks for changes three times a second, also while the answer to signing out is on its way."""
+    sign_in(page, live, "Engineer", "recipes/")
+    answers = []
+    page.route("**/sign-out", lambda route: answers.append((route, route.fetch(max_redirects=0))))
+    page.locator("details.house summary").click()
+    page.locator("details.house").get_by_text("Sign out").click(no_wait_after=True)
+    page.wait_for_timeout(1500)
+    assert answers  # whoever asks now is refused, which the console would say
+    route, answer = answers.pop()
+    route.fulfill(response=answer)
+    expect(page).to_have_url(re.compile("/sign-in"))
+    page.go_back()
+    expect(page).to_have_url(re.compile("/sign-in"))  # nothing is shown from memory to whoever comes after
+
+
 def test_a_listener_is_offered_what_they_may_do(handed_over, live, browser):
     job = handed_over.url.rpartition("/handover")[0]
     context = browser.new_context(viewport={"width": 1280, "height": 800})

@@ -202,6 +202,31 @@ def test_order_off_and_out_by_keys_and_taken_back(screen):
     screen.wait_for_url("**/jobs/*")
 
 
+def test_a_step_that_is_moved_while_another_is_being_added_keeps_the_focus(screen):
+    """What was added is drawn, but its answer comes only when the person is at another step and has moved that."""
+    _add(screen, "silence", "tick")
+    added, saved, drawn = [], [], []
+    screen.route("**/add*", lambda route: added.append((route, route.fetch())))
+    screen.click("[data-add-step=gate]")
+    expect(_steps(screen)).to_have_count(3)
+    screen.route("**/rows*", lambda route: drawn.append(route) if not drawn else route.continue_())
+    screen.route(re.compile(r"/prepare(\?.*)?$"), lambda route: saved.append((route, route.fetch())))
+    _answer(*added.pop())
+    _until(screen, lambda: drawn)  # by the answer to what was added, and overtaken by all that follows
+    _steps(screen).nth(1).focus()
+    screen.keyboard.press("Alt+ArrowUp")
+    expect(_steps(screen).first).to_contain_text("Mend a tick")
+    with screen.expect_response("**/rows*"):
+        _answer(*saved.pop())
+    drawn[0].continue_()
+    expect(_steps(screen).first).to_be_focused()
+    assert _order(screen) == ["tick", "silence", "gate"]
+
+
+def _answer(route, answer):
+    route.fulfill(response=answer)
+
+
 def test_it_is_heard_after_any_step_on_one_time(screen):
     """Of the length of what is prepared, whatever is heard; after the third step by the key of its row."""
     _add(screen, "tick", "pauses", "gate", "fade")

@@ -11,6 +11,8 @@ const SIGNED_OUT = "You are signed out. Sign in again in another window, and thi
 const watchers = [];
 let version = "";
 let timer = null;
+let question = null; // what ends the one that is under way
+let isSigningOut = false;
 let trouble = "";
 
 export function watchChanges(onChanges) {
@@ -41,9 +43,10 @@ export function oneAtATime(question, wait_ms) {
 
 async function ask() {
   timer = null;
+  question = new AbortController();
   let wait_ms = document.hidden ? HIDDEN_MS : LOOKED_AT_MS;
   try {
-    const answer = await fetch(`/changes?since=${version}`, { headers: { Accept: "application/json" } });
+    const answer = await fetch(`/changes?since=${version}`, { headers: { Accept: "application/json" }, signal: question.signal });
     const told = await answer.json();
     if (answer.ok) {
       version = told.version;
@@ -54,6 +57,7 @@ async function ask() {
       wait_ms = AWAY_MS;
     }
   } catch {
+    if (isSigningOut) return;
     tellTrouble(NO_ANSWER);
     wait_ms = AWAY_MS;
   }
@@ -82,3 +86,17 @@ export function tellChanged() {
 }
 
 document.addEventListener("visibilitychange", askNow);
+
+// Who signs out is not told that they are signed out, by the answer to a question that was asked just before.
+addEventListener("submit", ({ target }) => {
+  if (!target.matches("[data-signs-out]")) return;
+  isSigningOut = true;
+  clearTimeout(timer);
+  timer = null;
+  question?.abort();
+});
+addEventListener("pageshow", ({ persisted }) => {
+  if (!persisted || !isSigningOut) return; // come back to by the browser's own key
+  isSigningOut = false;
+  ask();
+});

@@ -45,6 +45,11 @@ export function keepingFocus(swap) {
   const place = part ? [...part.querySelectorAll(CONTROLS)].indexOf(held) : -1;
   swap();
   if (!part || held.isConnected) return;
+  giveFocus(held, part, place);
+  heirs.set(held, document.activeElement);
+}
+
+function giveFocus(held, part, place) {
   const now = document.getElementById(part.id);
   const there = held === part ? now : now?.querySelectorAll(CONTROLS)[place];
   if (there && does(there) === does(held)) there.focus({ preventScroll: true });
@@ -52,6 +57,14 @@ export function keepingFocus(swap) {
     if (!now.matches(CONTROLS)) now.tabIndex = -1;
     now.focus({ preventScroll: true });
   }
+}
+
+// What has come by the focus of an element that was drawn anew, however often; itself where it was not.
+const heirs = new WeakMap();
+
+export function heirOf(element) {
+  while (heirs.has(element)) element = heirs.get(element);
+  return element;
 }
 
 // What a control does, whatever it says of it.

@@ -5,7 +5,7 @@ import { watchChanges } from "../changes.js";
 import { askText } from "../ask.js";
 import { leaveFor, loadAnew } from "../going.js";
 import { onKeys, page, say } from "../page.js";
-import { keepingFocus, parsed, swapPart } from "../parts.js";
+import { heirOf, keepingFocus, parsed, swapPart } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { getHtml, post, postForHtml } from "../requests.js";
 import { undoKeys } from "../undo.js";
@@ -74,7 +74,7 @@ function prepare() {
     focusWanted() {
       const { at, held } = this.wanted ?? {};
       this.wanted = null;
-      if (held && (held === document.activeElement || isLost())) this.sections().at(at)?.focus();
+      if (held && heirOf(held) === document.activeElement) this.sections().at(at)?.focus();
     },
 
     noteFocus({ target }) {

@@ -1,6 +1,7 @@
 """What comes into a folder: whole before it is touched, published whole or not at all, held with its reason."""
 
 import os
+import shutil
 from datetime import datetime
 
 import numpy as np
@@ -53,17 +54,33 @@ def test_a_file_is_taken_when_size_and_time_are_still_and_its_header_is_satisfie
     data = signals.write(source.parent / "x.wav", signals.noise(1)).read_bytes()
     settling, path = Settling(source, SETTLE_S), source / "Bulletin.wav"
     path.write_bytes(data[:1_000])
-    assert settling.look(0.0) == []
-    assert settling.look(3.0) == []  # still, but cut
+    assert _seen(settling, 0.0, 3.0) == []  # still, but cut
     path.write_bytes(data[:90_000])
     assert settling.look(4.0) == []
     path.write_bytes(data)
-    assert settling.look(5.0) == []
-    assert settling.look(6.9) == []
+    assert _seen(settling, 5.0, 6.75) == []
     assert _names(settling.look(7.0)) == ["Bulletin.wav"]
     os.utime(path, ns=(1, 1))
-    assert settling.look(7.5) == []  # touched
+    assert _seen(settling, 7.5, 9.25) == []  # touched
     assert _names(settling.look(9.5)) == ["Bulletin.wav"]
+
+
+def _seen(settling, first_s, last_s):
+    """What is told by any look, four times a second from the first to the last."""
+    count = round(4 * (last_s - first_s)) + 1
+    return [each for number in range(count) for each in settling.look(first_s + number / 4)]
+
+
+def test_a_machine_that_stood_still_has_not_seen_a_file_be_still(folders):
+    """Who writes it may have stood still with it: a suspended machine, or one that had no processor for a while."""
+    source, *_ = folders
+    path = source / "Not audio.txt"
+    path.write_bytes(b"The bull")
+    settling = Settling(source, SETTLE_S)
+    assert settling.look(0.0) == settling.look(3_600.0) == []
+    path.write_bytes(b"The bulletin is not ready yet.")
+    assert _seen(settling, 3_600.5, 3_602.25) == []
+    assert _names(settling.look(3_602.5)) == ["Not audio.txt"]
 
 
 def test_what_stays_cut_is_waited_for_ten_times_as_long(folders):
@@ -72,10 +89,10 @@ def test_what_stays_cut_is_waited_for_ten_times_as_long(folders):
     (source / "a.wav").write_bytes(whole[:5_000])
     (source / "b.wav").write_bytes(b"")
     settling = Settling(source, SETTLE_S)
-    assert settling.look(0.0) == settling.look(19.9) == []
+    assert _seen(settling, 0.0, 19.75) == []
     assert [each.why.code for each in settling.look(20.0)] == ["truncated", "empty"]
     again = Settling(source, SETTLE_S)
-    again.look(0.0)
+    assert _seen(again, 0.0, 1.75) == []
     assert len(again.look(2.0, is_last=True)) == 2
 
 
@@ -149,6 +166,25 @@ def test_what_fails_is_held_with_its_reason_and_the_last_good_one_stays(folders)
     assert _shown(hold) == expected
     assert (hold / "bad.wav.txt").read_text().startswith("not_audio: ")
     assert (hold / "spikes.wav").read_bytes() == (source / "spikes.wav").read_bytes()
+
+
+@pytest.mark.parametrize("is_reason_written", [True, False])
+def test_what_was_being_held_when_its_line_was_killed_is_held_once(folders, is_reason_written):
+    """It is done once more, for nothing says that it was done; another file of that name is another."""
+    source, publish, hold = folders
+    (source / "bad.wav").write_text("no audio, but something that is long enough")
+    for _ in range(2):
+        shutil.rmtree(publish, ignore_errors=True)
+        line = _line(folders)
+        outcome = line.handle(_whole(source)[0])
+        line.memory.close()
+        assert outcome.held == hold / "bad.wav"
+        assert _shown(hold) == ["bad.wav", "bad.wav.txt"]
+        if not is_reason_written:
+            (hold / "bad.wav.txt").unlink()
+    (source / "bad.wav").write_text("no audio, and it is long enough but another")
+    line = _line(folders)
+    assert line.handle(_whole(source)[0]).held == hold / "bad 2.wav"
 
 
 def test_what_changes_while_it_is_read_comes_again(folders, monkeypatch):

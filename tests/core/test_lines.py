@@ -181,10 +181,10 @@ def test_a_file_is_waited_for_until_its_marker_is_there_where_a_line_says_so(tmp
     settling = Settling(tmp_path, 1.0, marker=".done")
     for name in ("a.wav", "b.wav"):
         signals.write(tmp_path / name, signals.noise(1))
-    assert settling.look(0.0) == settling.look(5.0) == []
+    assert [settling.look(now_s) for now_s in (0.0, 0.5, 5.0)] == [[], [], []]
     (tmp_path / "a.wav.done").touch()
     (tmp_path / "b.done").touch()
-    assert settling.look(6.0) == []
+    assert settling.look(6.0) == settling.look(6.5) == []
     assert [each.name for each in settling.look(7.0)] == ["a.wav", "b.wav"]
     with pytest.raises(ValidationError, match="an ending like"):
         LineSettings(name="x", folder="/in", marker="done")

@@ -8,6 +8,7 @@ import pytest
 import soundfile
 
 from nicelevel.core.arrivals import LineSettings
+from nicelevel.core.arrivals.settling import LEAST_LOOKS
 from nicelevel.core.clock import Clock
 from nicelevel.core.errors import NoSpaceError
 from nicelevel.core.measure import measure
@@ -23,6 +24,8 @@ from nicelevel.work.watching import Watcher
 from tests import signals
 
 from .test_sending import _serving
+
+SETTLE_S = 0.1
 
 
 @pytest.fixture
@@ -41,11 +44,20 @@ def draw(store, folders):
             "publish": str(folders["out"]),
             "spec": "european-broadcast",
             "under": "bulletin",
-            "settle_s": 0.1,
+            "settle_s": SETTLE_S,
         }
         return add_line(LineSettings(**(told | more)))
 
     return drawn
+
+
+def _settled(*watchers):
+    """How many arrivals they put on the queue until all that is there has settled."""
+    found = 0
+    for _ in range(LEAST_LOOKS + 1):
+        found += sum(each.look() for each in watchers)
+        time.sleep(SETTLE_S * 0.6)
+    return found
 
 
 @pytest.fixture
@@ -54,9 +66,7 @@ def look(config, work_off):
     watcher = Watcher(config)
 
     def looked(by=watcher):
-        found = by.look()
-        time.sleep(0.15)
-        found += by.look()
+        found = _settled(by)
         work_off()
         return found
 
@@ -98,10 +108,7 @@ def test_two_workers_take_each_arrival_once(draw, look, folders, config, work_of
     for number in range(40):
         signals.write(folders["in"] / f"{number}.wav", signals.noise(0.6, -30, seed=number))
     watchers = [Watcher(config), Watcher(config)]
-    for each in watchers:
-        each.look()
-    time.sleep(0.15)
-    assert sum(each.look() for each in watchers) == 40
+    assert _settled(*watchers) == 40
     work_off()
     assert [each.state for each in _all()] == ["published"] * 40
     assert len(list(folders["out"].glob("*.wav"))) == 40
@@ -317,10 +324,7 @@ def test_what_was_published_is_said_so_also_where_its_file_is_gone_before_the_se
 def test_what_goes_before_it_is_taken_leaves_nothing(draw, config, work_off, folders):
     draw()
     path = signals.write(folders["in"] / "one.wav", signals.noise(2, -30))
-    watcher = Watcher(config)
-    watcher.look()
-    time.sleep(0.15)
-    assert watcher.look() == 1
+    assert _settled(Watcher(config)) == 1
     path.unlink()
     work_off()
     (arrival,) = _all()

@@ -1,5 +1,6 @@
 """A line: from an arrival to what is published under one name, or to what is held with its reason."""
 
+import filecmp
 import shutil
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -179,33 +180,48 @@ class Line:
         """A copy with its reason beside it; numbered where the name is taken."""
         if self.hold is None or not copy.exists():
             return None
-        name = copy.name
+        said = f"{error.code}: {error.message}\n".encode()
         with speaking_errors(self.hold):
             self.hold.mkdir(parents=True, exist_ok=True)
-        for number in range(1, MOST_HELD):
-            stem, dot, ending = name.rpartition(".")
-            numbered = name if number == 1 else f"{stem} {number}{dot}{ending}" if dot else f"{name} {number}"
-            final, reason = self.hold / numbered, self.hold / f"{numbered}.txt"
-            if final.exists() or reason.exists():
-                continue
-            for path, put in ((final, lambda to: shutil.copyfile(copy, to)), (reason, _writing(error))):
-                staged = StagedFile(path)
-                try:
-                    with speaking_errors(path):
-                        put(staged.path)
-                    staged.publish()
-                finally:
-                    staged.discard()
-            return final
-        raise NotFoundError(f"{self.hold} holds too many of that name.")
+            final = _place_to_hold(self.hold, copy, said)
+        _put(final, lambda to: shutil.copyfile(copy, to))
+        _put(_reason_of(final), lambda to: to.write_bytes(said))
+        return final
 
     def _done(self, arrival: Arrival) -> None:
         if not arrival.is_copy:
             self.memory.keep_handled(arrival.name, arrival.mark, arrival.folder)
 
 
-def _writing(error: NiceLevelError) -> Callable[[Path], object]:
-    return lambda to: to.write_text(f"{error.code}: {error.message}\n", "utf-8")
+def _place_to_hold(hold: Path, copy: Path, said: bytes) -> Path:
+    """Under which name a file is held: the first that is free, or that it has already, for this reason: who was
+    killed when it had just been held does it once more.
+    """
+    for number in range(1, MOST_HELD):
+        numbered = copy.name if number == 1 else f"{copy.stem} {number}{copy.suffix}"
+        final = hold / numbered
+        reason = _reason_of(final)
+        is_free = not final.exists() or filecmp.cmp(copy, final, shallow=False)
+        if is_free and (not reason.exists() or (reason.is_file() and reason.read_bytes() == said)):
+            return final
+    raise NotFoundError(f"{hold} holds too many of that name.")
+
+
+def _reason_of(held: Path) -> Path:
+    return held.with_name(f"{held.name}.txt")
+
+
+def _put(path: Path, put: Callable[[Path], object]) -> None:
+    """Make a file whole or not at all, unless it is there."""
+    if path.exists():
+        return
+    staged = StagedFile(path)
+    try:
+        with speaking_errors(path):
+            put(staged.path)
+        staged.publish()
+    finally:
+        staged.discard()
 
 
 def open_line(spec: Spec, recipe: Recipe, publish: Path, name: str, hold: Path | None) -> Line:

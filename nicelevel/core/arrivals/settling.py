@@ -15,6 +15,10 @@ from ..files import take_in
 PATIENCE = 10
 """A file that seems cut is waited for so many times as long as one that is whole."""
 
+LEAST_LOOKS = 2
+"""However long ago the last look was, it counts for no more than settling divided by this: a machine that stood still
+has not seen a file be still, and whoever writes it may have stood still with it."""
+
 IGNORED_ENDINGS = (".part", ".tmp", "~")
 
 Mark = tuple[int, int, int]
@@ -41,7 +45,7 @@ class Arrival:
 @dataclass
 class _Seen:
     mark: Mark
-    since_s: float
+    still_s: float = 0.0
     why: NiceLevelError | None = None
     is_looked_at: bool = False
 
@@ -56,6 +60,7 @@ class Settling:
     def __init__(self, folder: Path, settle_s: float, subfolders: bool = False, marker: str = "") -> None:
         self._folder, self._settle_s, self._subfolders, self._marker = folder, settle_s, subfolders, marker
         self._seen: dict[str, _Seen] = {}
+        self._looked_s = 0.0
 
     def look(self, now_s: float, is_last: bool = False) -> list[Arrival]:
         """What is whole now, or will not become it, the oldest first; each is told at every look.
@@ -69,15 +74,19 @@ class Settling:
             raise NotFoundError(f"{self._folder} cannot be looked into: {reason}.") from error
         if self._marker:
             present = _marked(present, self._marker)
+        passed_s = min(now_s - self._looked_s, self._settle_s / LEAST_LOOKS)
+        self._looked_s = now_s
         self._seen = {name: seen for name, seen in self._seen.items() if name in present}
         for name, mark in present.items():
             seen = self._seen.get(name)
             if seen is None or seen.mark != mark:
-                self._seen[name] = _Seen(mark, now_s)
+                self._seen[name] = _Seen(mark)
+            else:
+                seen.still_s += passed_s
         ready = [
             Arrival(self._folder / name, seen.mark, name, seen.why)
             for name, seen in self._seen.items()
-            if self._is_ready(self._folder / name, seen, now_s, is_last)
+            if self._is_ready(self._folder / name, seen, is_last)
         ]
         return sorted(ready, key=lambda arrival: (arrival.mark[1], arrival.name))
 
@@ -93,13 +102,12 @@ class Settling:
         """Whether anything but what was handled is there and has not settled."""
         return any(name not in handled for name in self._seen)
 
-    def _is_ready(self, path: Path, seen: _Seen, now_s: float, is_last: bool) -> bool:
-        still_s = now_s - seen.since_s
-        if still_s < self._settle_s:
+    def _is_ready(self, path: Path, seen: _Seen, is_last: bool) -> bool:
+        if seen.still_s < self._settle_s:
             return False
         if not seen.is_looked_at or _is_unfinished(seen.why):
             seen.why, seen.is_looked_at = _what_is_wrong(path), True
-        return not _is_unfinished(seen.why) or is_last or still_s >= PATIENCE * self._settle_s
+        return not _is_unfinished(seen.why) or is_last or seen.still_s >= PATIENCE * self._settle_s
 
 
 def _marked(present: dict[str, Mark], marker: str) -> dict[str, Mark]:

@@ -81,7 +81,8 @@ def try_task(name: str, attempts: int, arguments: str) -> int:
     from nicelevel.logs import arrange_logs, begin_trace
     from nicelevel.store.database import open_database, process_ends
     from nicelevel.store.depot import open_depot
-    from nicelevel.work import differences, sending, sets, tasks, trying  # noqa: F401 (they name the tasks)
+    from nicelevel.work import trying
+    from nicelevel.work.app import queue
     from nicelevel.work.worker import STORAGE_AWAY_S
 
     signal.signal(signal.SIGTERM, lambda *_: process_ends.set())
@@ -90,6 +91,7 @@ def try_task(name: str, attempts: int, arguments: str) -> int:
     begin_trace(os.environ.get("NICE_LEVEL_TRACE", ""))
     open_database(config.database_url)
     open_depot(config, STORAGE_AWAY_S)
+    queue.perform_import_paths()
     return trying.try_task(name, trying.Call(config, attempts, process_ends.is_set), json.loads(arguments))
 
 

@@ -170,23 +170,26 @@ def _do_alone(name: str, call: Call, arguments: dict[str, Any]) -> None:
         time.sleep(LOOK_EVERY_S)
     if status == TRY_AGAIN_STATUS:
         raise PassingError(f"{name} is tried again.")
+    if status > 0:
+        # It never got as far as the task: that says nothing of what it works on.
+        raise PassingError(f"{name} could not be begun (status {status}).")
     if status:
-        how = signal.Signals(-status).name if status < 0 else f"status {status}"
-        logger.error("%s %s took its process with it (%s)", name, arguments, how)
+        logger.error("%s %s took its process with it (%s)", name, arguments, signal.Signals(-status).name)
         persistently(partial(WORKS[name].give_up, call.config, "crashed", TOOK_ITS_PROCESS, **arguments))
 
 
 def try_task(name: str, call: Call, arguments: dict[str, Any]) -> int:
-    """What the process of one try does; its exit status."""
-    with connected():
-        try:
-            do_here(name, call, arguments)
-        except (WorkerEndsError, PassingError, DepotAwayError, *GONE) as error:
-            logger.warning("%s %s: %s", name, arguments, error)
-            return TRY_AGAIN_STATUS
-        except Exception:
-            # It has been saved as failed; what went wrong is for the log alone.
-            logger.exception("%s %s", name, arguments)
+    """What the process of one try does; its exit status. Raises KeyError where there is no such task."""
+    work = WORKS[name]
+    try:
+        with connected(), under_way():
+            work.do(call, **arguments)
+    except (WorkerEndsError, PassingError, DepotAwayError, *GONE) as error:
+        logger.warning("%s %s: %s", name, arguments, error)
+        return TRY_AGAIN_STATUS
+    except Exception:
+        # It has been saved as failed; what went wrong is for the log alone.
+        logger.exception("%s %s", name, arguments)
     return 0
 
 

@@ -8,7 +8,6 @@ import pytest
 import soundfile
 
 from nicelevel.core.arrivals import LineSettings
-from nicelevel.core.arrivals.settling import LEAST_LOOKS
 from nicelevel.core.clock import Clock
 from nicelevel.core.errors import NoSpaceError
 from nicelevel.core.measure import measure
@@ -23,9 +22,8 @@ from nicelevel.work.reconcile import requeue_forgotten
 from nicelevel.work.watching import Watcher
 from tests import signals
 
+from .conftest import SETTLE_S, settled
 from .test_sending import _serving
-
-SETTLE_S = 0.1
 
 
 @pytest.fixture
@@ -51,22 +49,13 @@ def draw(store, folders):
     return drawn
 
 
-def _settled(*watchers):
-    """How many arrivals they put on the queue until all that is there has settled."""
-    found = 0
-    for _ in range(LEAST_LOOKS + 1):
-        found += sum(each.look() for each in watchers)
-        time.sleep(SETTLE_S * 0.6)
-    return found
-
-
 @pytest.fixture
 def look(config, work_off):
     """Look until what is there is whole, and work it off."""
     watcher = Watcher(config)
 
     def looked(by=watcher):
-        found = _settled(by)
+        found = settled(by)
         work_off()
         return found
 
@@ -108,7 +97,7 @@ def test_two_workers_take_each_arrival_once(draw, look, folders, config, work_of
     for number in range(40):
         signals.write(folders["in"] / f"{number}.wav", signals.noise(0.6, -30, seed=number))
     watchers = [Watcher(config), Watcher(config)]
-    assert _settled(*watchers) == 40
+    assert settled(*watchers) == 40
     work_off()
     assert [each.state for each in _all()] == ["published"] * 40
     assert len(list(folders["out"].glob("*.wav"))) == 40
@@ -324,7 +313,7 @@ def test_what_was_published_is_said_so_also_where_its_file_is_gone_before_the_se
 def test_what_goes_before_it_is_taken_leaves_nothing(draw, config, work_off, folders):
     draw()
     path = signals.write(folders["in"] / "one.wav", signals.noise(2, -30))
-    assert _settled(Watcher(config)) == 1
+    assert settled(Watcher(config)) == 1
     path.unlink()
     work_off()
     (arrival,) = _all()

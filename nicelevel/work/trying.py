@@ -43,6 +43,9 @@ MOST_TRIES = 8
 PASSING_WAITS_S = (2, 10, 30)
 """What may pass, like a full disk, is tried again after so long; then it is said."""
 
+AWAY = (*GONE, psycopg.Error, procrastinate.exceptions.ConnectorException)
+"""What is raised where the database is away, whichever way it was asked: that says nothing of what is worked on."""
+
 TRY_AGAIN_STATUS = 75
 """What the process of one try ends with where it is to be tried again (EX_TEMPFAIL of sysexits.h)."""
 
@@ -79,7 +82,7 @@ class _Again(BaseRetryStrategy):
             return RetryDecision(retry_in={"seconds": PASSING_WAITS_S[-1]})
         if isinstance(exception, PassingError):
             return RetryDecision(retry_in={"seconds": PASSING_WAITS_S[min(job.attempts, len(PASSING_WAITS_S) - 1)]})
-        if isinstance(exception, (*GONE, psycopg.Error, procrastinate.exceptions.ConnectorException)):
+        if isinstance(exception, AWAY):
             return RetryDecision(retry_in={"seconds": PASSING_WAITS_S[0]})
         return None
 
@@ -184,7 +187,7 @@ def try_task(name: str, call: Call, arguments: dict[str, Any]) -> int:
     try:
         with connected(), under_way():
             work.do(call, **arguments)
-    except (WorkerEndsError, PassingError, DepotAwayError, *GONE) as error:
+    except (WorkerEndsError, PassingError, DepotAwayError, *AWAY) as error:
         logger.warning("%s %s: %s", name, arguments, error)
         return TRY_AGAIN_STATUS
     except Exception:
@@ -244,7 +247,7 @@ def ending(
         with suppress(*GONE):
             persistently(put_back, PUT_BACK_S)
         raise
-    except GONE:
+    except AWAY:
         raise
     except DepotAwayError:
         persistently(put_back)

@@ -4,6 +4,7 @@ import os
 import signal
 import subprocess
 import sys
+import time
 
 import pytest
 
@@ -80,6 +81,16 @@ def test_what_takes_two_processes_with_it_is_ended_with_a_sentence_and_alone(han
     assert "ended in the middle, twice" in said[1]
     _is_whole(hands, neighbour)
     assert hands.render(rendering) == 1
+    _is_whole(hands, rendering)
+
+
+def test_a_second_try_that_finds_no_database_is_no_fault_of_its_file(hands, rendering):
+    """The process of the second try begins and ends while the database is away."""
+    os.kill(hands.live.worker_pid(), signal.SIGKILL)
+    (alone,) = wait_for(lambda: [pid for pid in descendants(hands.live.pid) if "try-task render" in command_of(pid)])
+    while alive(alone):
+        tell(_postgres_pids(hands, "postmaster"), signal.SIGKILL)
+        time.sleep(0.1)
     _is_whole(hands, rendering)
 
 

@@ -1,8 +1,11 @@
-"""A try in a process of its own: after a first one was lost. What it cannot even begin is not the file's fault."""
+"""How a task is tried, also in a process of its own. What is no fault of its file is not held against that."""
 
 from dataclasses import replace
 
+import psycopg
 import pytest
+from peewee import OperationalError
+from procrastinate.exceptions import ConnectorException
 
 from nicelevel.core.arrivals import LineSettings
 from nicelevel.store.database import connected, database, open_database
@@ -46,6 +49,15 @@ def test_what_could_not_be_begun_is_tried_again_and_not_held_against_its_file(st
     """The process ends before it comes to the task: here since nobody knows that."""
     with pytest.raises(trying.PassingError, match="could not be begun"):
         trying._do_alone("no_such_task", _call(config), {})
+
+
+@pytest.mark.parametrize("error", [OperationalError, psycopg.OperationalError, ConnectorException])
+def test_a_database_that_goes_away_in_the_middle_ends_nothing(config, error):
+    """Whichever way it was asked: for a row, or for a place on the queue."""
+    ends = []
+    with pytest.raises(error), trying.ending(_call(config), lambda *told: ends.append(told), ends.append):
+        raise error("gone")
+    assert ends == []
 
 
 def test_a_database_that_is_away_when_the_process_begins_is_waited_for(config):

@@ -223,6 +223,22 @@ def test_a_step_that_is_moved_while_another_is_being_added_keeps_the_focus(scree
     assert _order(screen) == ["tick", "silence", "gate"]
 
 
+def test_a_change_made_while_a_step_is_being_added_does_not_lose_that(screen):
+    """The server has not been told yet what is added when the person goes on."""
+    _add(screen, "silence", "tick")
+    added = []
+    screen.route("**/add*", lambda route: added.append(route))
+    screen.click("[data-add-step=gate]")
+    _until(screen, lambda: added)
+    _steps(screen).first.focus()
+    screen.keyboard.press("0")
+    screen.wait_for_timeout(100)
+    added[0].continue_()
+    expect(_steps(screen).first).to_have_attribute("data-off", "")
+    expect(_steps(screen)).to_have_count(3)
+    assert _order(screen) == ["silence", "tick", "gate"]
+
+
 def _answer(route, answer):
     route.fulfill(response=answer)
 

@@ -21,6 +21,9 @@ function prepare() {
     wanted: null, // { at, held }: the step that is to have the focus once it is drawn, if what held it then still does
     dragged: null, // { section, field, from, at, ... } of the line that is dragged on a strip
     asked: 0, // drawings that were asked for: an older one never takes the place of a newer
+    landing: null, // the newest of them
+    adding: null, // until what is being added is drawn: when the server has it
+    toBe: 0, // how many steps there are then
 
     init() {
       const rows = this.$refs.rows;
@@ -187,7 +190,12 @@ function prepare() {
     },
 
     async save(steps, focused = null) {
-      const held = document.activeElement;
+      const held = document.activeElement, count = this.sections().length;
+      if (this.adding) {
+        await this.adding;
+        if (this.sections().length < this.toBe) await this.landing;
+        steps = [...steps, ...this.told().slice(count)]; // what came meanwhile stays
+      }
       try {
         await post(this.$root.dataset.save, { steps: JSON.stringify(steps) });
         if (focused !== null) this.wanted = { at: focused, held }; // not before: what was asked for earlier shows the old order
@@ -202,11 +210,16 @@ function prepare() {
       return `${address}?width=${Math.round(Math.max(300, this.$refs.rows.clientWidth - MARGINS))}`;
     },
 
-    async draw(fetched = () => getHtml(this.atWidth(this.$root.dataset.rows))) {
-      const number = ++this.asked;
+    // Done when what is drawn is as new as that or newer.
+    draw(fetched = () => getHtml(this.atWidth(this.$root.dataset.rows))) {
+      this.landing = this.drawNewest(++this.asked, fetched);
+      return this.landing;
+    },
+
+    async drawNewest(number, fetched) {
       try {
         const html = await fetched();
-        if (number !== this.asked) return;
+        if (number !== this.asked) return this.landing;
         // Who is typing keeps the field; what is drawn beside it is swapped.
         const typing = this.dragged?.field ?? document.activeElement?.closest("[data-key]");
         const page = parsed(html), fresh = page.querySelector("#steps");
@@ -240,12 +253,18 @@ function prepare() {
     async add(button) {
       if (!button) return;
       const held = document.activeElement;
+      const asked = post(this.$root.dataset.add, { do: button.dataset.addStep });
+      const adding = asked.catch(() => null);
+      this.toBe = (this.adding ? this.toBe : this.sections().length) + 1;
+      this.adding = adding;
       try {
-        await post(this.$root.dataset.add, { do: button.dataset.addStep });
+        await asked;
         this.wanted = { at: -1, held };
         await this.draw();
       } catch (error) {
         say(error.message);
+      } finally {
+        if (this.adding === adding) this.adding = null;
       }
     },
 

@@ -4,6 +4,7 @@ import math
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 from typing import Any, Literal, get_args, get_origin
 
 import numpy as np
@@ -228,13 +229,12 @@ class _Scale:
     width: int
 
     def x(self, input_s: float) -> float:
-        """Where a time of what comes to a step lies, in pixels."""
+        """Where a time of what comes to a step lies, in pixels: what was put in, where it was put in."""
         source_s = self.before.to_source(min(input_s, 1e9))
         if source_s is None:
-            # Behind what was put in, or at the very end.
-            known = [float(span.source_s + (span.length_s or 0)) for span in self.before.spans]
-            source_s = max(known, default=0.0) if input_s > 0 else 0.0  # type: ignore[assignment]
-        return round(self.width * min(1.0, max(0.0, float(source_s or 0.0) / self.duration_s)), 1)
+            ends_s = [span.source_s + (span.length_s or 0) for span in self.before.spans if span.output_s < input_s]
+            source_s = max(ends_s, default=self.before.spans[0].source_s if self.before.spans else Fraction(0))
+        return round(self.width * min(1.0, max(0.0, float(source_s) / self.duration_s)), 1)
 
 
 def _edits(edit: Edit, scale: _Scale) -> Iterator[Mark]:

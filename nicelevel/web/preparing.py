@@ -10,7 +10,7 @@ from pydantic import ValidationError
 from nicelevel.core.errors import NiceLevelError, NotPreparedError, SpecError
 from nicelevel.core.prepare.sketch import sketch
 from nicelevel.core.recipes import NamedRecipe
-from nicelevel.core.recipes.harms import harms_of
+from nicelevel.core.recipes.harms import Harm, harms_of
 from nicelevel.core.recipes.write import recipe_to_toml
 from nicelevel.core.steps import Step, recipe_to_json
 from nicelevel.core.steps.hops import Hops
@@ -251,7 +251,7 @@ def _harms(steps: Sequence[tuple[Step, bool]]) -> dict[int, tuple[str, ...]]:
     found: dict[int, tuple[str, ...]] = {}
     for harm in harms_of([steps[number][0] for number in on]):
         place = on[harm.later]
-        found[place] = (*found.get(place, ()), harm.sentence)
+        found[place] = (*found.get(place, ()), Harm(on[harm.earlier], place, harm.why).sentence)
     return found
 
 

@@ -162,8 +162,28 @@ def test_all_that_is_heard_has_the_length_of_what_is_prepared(client, take, work
 def test_order_that_harms_is_said_on_the_later_step_counting_those_that_are_off(client, take):
     _save(client, take, {"do": "dc", "off": True}, {"do": "fade", "out_s": 1}, {"do": "trim"})
     page = _rows(client, take)
-    assert "the fade comes before the trim" in page
+    assert "Step 3 after step 2: the fade comes before the trim" in page
     assert "no step harms another" not in page
+
+
+def test_a_level_goes_on_along_the_time_of_the_source_past_what_was_put_in(client, take):
+    """Two seconds in front and one behind have no time of the source: they lie where that begins and ends."""
+    _save(client, take, {"do": "silence", "head_s": 2, "tail_s": 1}, {"do": "gate", "below_db": -40.0})
+    (path,) = re.findall(r'<path d="M([^"]+)Z" class="level"', _rows(client, take))
+    xs = [float(point.split()[0]) for point in path.split("L")]
+    assert xs == sorted(xs)
+    assert (xs[0], xs[-1]) == (0.0, 800.0)
+    _save(
+        client,
+        take,
+        {"do": "silence", "head_s": 2},
+        {"do": "length", "seconds": 4},
+        {"do": "gate", "below_db": -40.0},
+    )
+    (path,) = re.findall(r'<path d="M([^"]+)Z" class="level"', _rows(client, take))
+    xs = [float(point.split()[0]) for point in path.split("L")]
+    assert xs == sorted(xs)
+    assert xs[-1] == pytest.approx(800.0 * 2 / (len(_sound()) / RATE), abs=1.0)
 
 
 def test_there_is_no_screen_before_a_source_is_measured(client, job):

@@ -11,11 +11,15 @@ SAME_DB, PEAKS_OVER_LEVEL_DB = 1.0, 10.0
 
 @dataclass(frozen=True)
 class Harm:
-    """The step at `later` undoes or mistakes what the one at `earlier` did; both by number, from 0."""
+    """The step at `later` undoes or mistakes what the one at `earlier` did; both by number, from 0; why: in words."""
 
     earlier: int
     later: int
-    sentence: str
+    why: str
+
+    @property
+    def sentence(self) -> str:
+        return f"Step {self.later + 1} after step {self.earlier + 1}: {self.why}."
 
 
 @dataclass(frozen=True)
@@ -74,7 +78,8 @@ _RULES = (
     _Rule("fade", "length", _FADE_FIRST.format(later="exact length"), lambda fade, _: bool(fade.out_s)),
     _Rule("silence", "trim", _SILENCE_FIRST.format(later="trim"), _silence_is_taken),
     _Rule("silence", "pauses", _SILENCE_FIRST.format(later="shortening of pauses"), _is_a_pause),
-    *(_Rule("length", later, _LENGTH_FIRST.format(later=later)) for later in ("trim", "silence", "pauses", "cut")),
+    *(_Rule("length", later, _LENGTH_FIRST.format(later=later)) for later in ("trim", "silence", "cut")),
+    _Rule("length", "pauses", _LENGTH_FIRST.format(later="shortening of pauses")),
     _Rule(
         "silence", "tick", "the tick is looked for at the head, where silence was put in: mend it first", _has_head
     ),
@@ -88,4 +93,4 @@ def harms_of(steps: Sequence[Step]) -> Iterator[Harm]:
         for earlier, before in enumerate(steps[:later]):
             for rule in _RULES:
                 if (rule.earlier, rule.later) == (before.do, step.do) and rule.harms(before, step):
-                    yield Harm(earlier, later, f"Step {later + 1} after step {earlier + 1}: {rule.sentence}.")
+                    yield Harm(earlier, later, rule.sentence)

@@ -239,6 +239,44 @@ def test_a_change_made_while_a_step_is_being_added_does_not_lose_that(screen):
     assert _order(screen) == ["silence", "tick", "gate"]
 
 
+def test_keys_that_are_pressed_faster_than_the_server_answers_all_count(screen):
+    """Up twice is two places up, and what is taken out twice is two steps."""
+    _add(screen, "silence", "tick", "gate", "gain")
+    screen.route("**/rows*", lambda route: (screen.wait_for_timeout(150), route.continue_()))
+    _steps(screen).nth(2).focus()
+    screen.keyboard.press("Alt+ArrowUp")
+    screen.keyboard.press("Alt+ArrowUp")
+    expect(_steps(screen).first).to_contain_text("Turn down")
+    expect(_steps(screen).first).to_be_focused()
+    assert _order(screen) == ["gate", "silence", "tick", "gain"]
+    screen.keyboard.press("0")
+    screen.keyboard.press("0")
+    screen.keyboard.press("ArrowDown")  # somewhere else meanwhile: what was pressed before is meant of where it was
+    screen.wait_for_timeout(600)
+    expect(_steps(screen).first).not_to_have_attribute("data-off", "")
+    expect(_steps(screen).nth(1)).to_be_focused()
+    expect(_steps(screen).nth(1)).not_to_have_attribute("data-off", "")
+    _steps(screen).nth(3).focus()
+    screen.keyboard.press("Delete")
+    screen.keyboard.press("Delete")
+    expect(_steps(screen)).to_have_count(2)
+    assert _order(screen) == ["gate", "silence"]
+
+
+def test_a_step_that_is_moved_from_within_its_figure_takes_what_was_typed_along(screen):
+    _add(screen, "silence", "tick", "gain")
+    figure = _steps(screen).nth(2).locator("[data-key=db]")
+    figure.fill("-4.5")
+    screen.keyboard.press("Alt+ArrowUp")
+    screen.keyboard.press("Alt+ArrowUp")
+    expect(_steps(screen).first.locator("[data-key=db]")).to_have_value("−4.5")
+    expect(_steps(screen).first).to_be_focused()
+    assert _order(screen) == ["gain", "silence", "tick"]
+    screen.reload()
+    expect(_steps(screen).first.locator("[data-key=db]")).to_have_value("−4.5")
+    assert _order(screen) == ["gain", "silence", "tick"]
+
+
 def _answer(route, answer):
     route.fulfill(response=answer)
 

@@ -62,6 +62,10 @@ function giveFocus(held, part, place) {
 // What has come by the focus of an element that was drawn anew, however often; itself where it was not.
 const heirs = new WeakMap();
 
+export function inherit(element, heir) {
+  if (heir !== element) heirs.set(element, heir);
+}
+
 export function heirOf(element) {
   while (heirs.has(element)) element = heirs.get(element);
   return element;

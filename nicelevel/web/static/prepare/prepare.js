@@ -5,7 +5,7 @@ import { watchChanges } from "../changes.js";
 import { askText } from "../ask.js";
 import { leaveFor, loadAnew } from "../going.js";
 import { onKeys, page, say } from "../page.js";
-import { heirOf, keepingFocus, parsed, swapPart } from "../parts.js";
+import { heirOf, inherit, keepingFocus, parsed, swapPart } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { getHtml, post, postForHtml } from "../requests.js";
 import { undoKeys } from "../undo.js";
@@ -15,7 +15,8 @@ const MARGINS = 26 + 300 + 104 + 24 + 36;
 
 function prepare() {
   return {
-    timer: null,
+    timer: null, // until what is typed is saved
+    isTypedToBeSaved: false, // when its turn comes
     dragTimer: null,
     at: 0,
     wanted: null, // { at, held }: the step that is to have the focus once it is drawn, if what held it then still does
@@ -24,6 +25,7 @@ function prepare() {
     landing: null, // the newest of them
     adding: null, // until what is being added is drawn: when the server has it
     toBe: 0, // how many steps there are then
+    turn: Promise.resolve(), // until the last change by a key is drawn
 
     init() {
       const rows = this.$refs.rows;
@@ -50,8 +52,8 @@ function prepare() {
         Enter: () => this.here()?.querySelector("[data-key]")?.focus(),
         h: () => this.hearAfter(),
         d: () => this.hearAlone(),
-        0: () => this.switchOff(),
-        Delete: () => this.takeOut(),
+        0: () => this.changeHere((at) => this.switchOff(at)),
+        Delete: () => this.changeHere((at) => this.takeOut(at)),
         k: () => this.keep(),
         a: () => this.$refs.add.querySelector("button").focus(),
         Escape: () => leaveFor(this.$root.dataset.board),
@@ -59,7 +61,7 @@ function prepare() {
       addEventListener("keydown", (event) => {
         if (!event.altKey || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
         event.preventDefault();
-        this.move(event.key === "ArrowUp" ? -1 : 1);
+        this.changeHere((at) => this.move(at, event.key === "ArrowUp" ? -1 : 1));
       });
       this.draw();
     },
@@ -75,9 +77,28 @@ function prepare() {
 
     // Who has gone on to something else while a change was being kept stays there.
     focusWanted() {
-      const { at, held } = this.wanted ?? {};
+      const { at, held } = this.wanted ?? {}, step = this.sections().at(at);
       this.wanted = null;
-      if (held && heirOf(held) === document.activeElement) this.sections().at(at)?.focus();
+      if (!held || !step || heirOf(held) !== document.activeElement) return;
+      step.focus();
+      if (!held.isConnected) inherit(held, step);
+    },
+
+    // Changes are made one after the other, each of what the one before it left.
+    inTurn(change) {
+      this.turn = this.turn.then(change).catch((error) => say(error.message));
+    },
+
+    // Of the step that has the focus when a key is pressed, wherever that stands when its turn comes. change: gets its
+    // number. A figure that is being typed is kept before, and left.
+    changeHere(change) {
+      const step = this.here();
+      if (step?.contains(document.activeElement)) step.focus();
+      if (this.timer) this.saveTyped();
+      this.inTurn(() => {
+        const at = this.sections().indexOf(heirOf(step));
+        return at < 0 ? null : change(at);
+      });
     },
 
     noteFocus({ target }) {
@@ -152,6 +173,7 @@ function prepare() {
       clearTimeout(this.dragTimer);
       this.dragTimer = null;
       clearTimeout(this.timer);
+      this.timer = null;
       // At once: a drawing that was asked for earlier may come before any timer, and would put the old figures back.
       if (this.areNumbers()) this.save(this.told());
     },
@@ -185,8 +207,19 @@ function prepare() {
 
     saveSoon(wait_ms = TYPED_MS) {
       clearTimeout(this.timer);
-      if (!this.areNumbers()) return;
-      this.timer = setTimeout(() => this.save(this.told()), wait_ms);
+      this.timer = this.areNumbers() ? setTimeout(() => this.saveTyped(), wait_ms) : null;
+    },
+
+    // What is in the figures when its turn comes; once, however much was typed until then.
+    saveTyped() {
+      clearTimeout(this.timer);
+      this.timer = null;
+      if (this.isTypedToBeSaved) return;
+      this.isTypedToBeSaved = true;
+      this.inTurn(() => {
+        this.isTypedToBeSaved = false;
+        return this.areNumbers() ? this.save(this.told()) : null;
+      });
     },
 
     async save(steps, focused = null) {
@@ -227,11 +260,19 @@ function prepare() {
         document.getElementById("called").textContent = page.querySelector("[data-called]").dataset.called;
         this.loadHearing();
         if (typing) return this.swapBeside(fresh, typing.closest("section"));
-        keepingFocus(() => swapPart(document.getElementById("steps"), fresh));
+        this.swapSteps(fresh);
         this.focusWanted();
       } catch (error) {
         say(error.message);
       }
+    },
+
+    // Who has the focus on a step keeps it, wherever that stands now.
+    swapSteps(fresh) {
+      const held = document.activeElement, before = this.sections();
+      keepingFocus(() => swapPart(document.getElementById("steps"), fresh));
+      for (const [step, heir] of pairs(before, this.sections())) inherit(step, heir);
+      if (isLost() && before.includes(held) && heirOf(held).isConnected) heirOf(held).focus({ preventScroll: true });
     },
 
     loadHearing() {
@@ -242,7 +283,9 @@ function prepare() {
     swapBeside(fresh, typed) {
       const steps = document.getElementById("steps");
       const [old, now] = [steps, fresh].map((each) => [...each.querySelectorAll("section")]);
+      const at = old.indexOf(typed);
       if (old.length !== now.length) return;
+      if (typed.matches(".step") && kindOf(typed) !== kindOf(now[at])) return this.swapSteps(fresh); // it stands elsewhere now
       Object.assign(steps.dataset, fresh.dataset);
       old.forEach((section, at) => {
         if (section !== typed) return section.replaceWith(now[at]);
@@ -312,30 +355,42 @@ function prepare() {
       }
     },
 
-    move(by) {
+    move(at, by) {
       const steps = this.told();
-      const at = this.sections().indexOf(this.here());
-      if (at < 0 || !steps[at + by]) return;
+      if (!steps[at + by]) return null;
       [steps[at], steps[at + by]] = [steps[at + by], steps[at]];
-      this.save(steps, at + by);
+      return this.save(steps);
     },
 
-    switchOff() {
-      const at = this.sections().indexOf(this.here());
-      if (at < 0) return;
+    switchOff(at) {
       const steps = this.told();
       if (steps[at].off) delete steps[at].off;
       else steps[at].off = true;
-      this.save(steps, at);
+      return this.save(steps);
     },
 
-    takeOut() {
-      const at = this.sections().indexOf(this.here());
-      if (at < 0) return;
-      this.save(this.told().filter((_, number) => number !== at), Math.max(0, at - 1));
+    takeOut(at) {
+      return this.save(this.told().filter((_, number) => number !== at), Math.max(0, at - 1));
     },
   };
 }
+
+// Which step is which once they were drawn anew: the nearest that says the same, or else the one in its place that does
+// the same.
+function* pairs(before, now) {
+  const left = new Set(now), unpaired = [];
+  for (const [at, step] of before.entries()) {
+    const same = [...left].filter((each) => each.dataset.stored === step.dataset.stored);
+    const nearest = same.sort((one, other) => Math.abs(now.indexOf(one) - at) - Math.abs(now.indexOf(other) - at))[0];
+    if (!nearest) unpaired.push([at, step]);
+    else if (left.delete(nearest)) yield [step, nearest];
+  }
+  for (const [at, step] of unpaired) {
+    if (left.has(now[at]) && kindOf(now[at]) === kindOf(step)) yield [step, now[at]];
+  }
+}
+
+const kindOf = (step) => JSON.parse(step.dataset.stored).do;
 
 // Whether drawing anew has taken away what had the focus.
 const isLost = () => document.activeElement === document.body || document.activeElement?.id === "steps";

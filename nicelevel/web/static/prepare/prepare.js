@@ -9,6 +9,8 @@ import { heirOf, inherit, keepingFocus, parsed, swapPart } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
 import { getHtml, post, postForHtml } from "../requests.js";
 import { undoKeys } from "../undo.js";
+import { number, valueOf } from "./figures.js";
+import { kindOf, pairs } from "./pairs.js";
 
 const TYPED_MS = 120, DRAGGED_MS = 30;
 const MARGINS = 26 + 300 + 104 + 24 + 36;
@@ -370,45 +372,13 @@ function prepare() {
     },
 
     takeOut(at) {
-      return this.save(this.told().filter((_, number) => number !== at), Math.max(0, at - 1));
+      return this.save(this.told().filter((_, place) => place !== at), Math.max(0, at - 1));
     },
   };
 }
 
-// Which step is which once they were drawn anew: the nearest that says the same, or else the one in its place that does
-// the same.
-function* pairs(before, now) {
-  const left = new Set(now), unpaired = [];
-  for (const [at, step] of before.entries()) {
-    const same = [...left].filter((each) => each.dataset.stored === step.dataset.stored);
-    const nearest = same.sort((one, other) => Math.abs(now.indexOf(one) - at) - Math.abs(now.indexOf(other) - at))[0];
-    if (!nearest) unpaired.push([at, step]);
-    else if (left.delete(nearest)) yield [step, nearest];
-  }
-  for (const [at, step] of unpaired) {
-    if (left.has(now[at]) && kindOf(now[at]) === kindOf(step)) yield [step, now[at]];
-  }
-}
-
-const kindOf = (step) => JSON.parse(step.dataset.stored).do;
-
 // Whether drawing anew has taken away what had the focus.
 const isLost = () => document.activeElement === document.body || document.activeElement?.id === "steps";
-
-const number = (text) => Number(text.replace("−", "-").replace(",", "."));
-
-// A figure, a word, or a list as it is typed; what is none goes to the server, which says so.
-function valueOf(field, was) {
-  const text = field.value.trim();
-  if (Array.isArray(was)) return listOf(text, Array.isArray(was[0]));
-  if (text === "") return null;
-  return Number.isNaN(number(text)) ? text : number(text);
-}
-
-function listOf(text, hasRows) {
-  if (hasRows) return text.split(";").map((row) => listOf(row, false));
-  return text.split(",").map((each) => number(each)).filter((each) => !Number.isNaN(each));
-}
 
 Alpine.data("page", page);
 Alpine.data("prepare", prepare);

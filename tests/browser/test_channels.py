@@ -78,6 +78,20 @@ def test_one_channel_by_keyboard_alone_kept_and_taken_back(pair):
     pair.wait_for_url("**/jobs/*")
 
 
+def test_what_was_changed_a_moment_ago_is_kept_before_it_is_drawn(pair):
+    """What is drawn is still what was kept: that is not what is meant."""
+    pair.keyboard.press("u")
+    expect(pair.locator(".crossing")).to_have_count(2)
+    pair.keyboard.press("Enter")
+    expect(pair.locator("#channels[data-kept]")).to_be_attached()
+    pair.route("**/draft*", lambda route: (pair.wait_for_timeout(400), route.continue_()))
+    with pair.expect_request(lambda asked: asked.method == "POST" and asked.url.endswith("/channels")):
+        pair.keyboard.press("i")
+        pair.keyboard.press("Enter")
+    expect(pair.locator(".crossing.chosen")).to_have_attribute("aria-label", re.compile("turned over"))
+    expect(pair.locator("#channels[data-kept]")).to_be_attached()
+
+
 def test_a_disc_is_dragged(pair):
     pair.locator("[data-preset]").nth(3).click()
     disc = pair.locator(".crossing[data-column='1'] circle")

@@ -203,7 +203,7 @@ function channels() {
 
     // also: ids of the sources that are meant with this one; hasOneGain: for all of them.
     async keep(also = [], hasOneGain = false) {
-      if (!also.length && "kept" in document.getElementById("channels").dataset) return say("So it is already.");
+      if (!also.length && this.isKept()) return say("So it is already.");
       try {
         const { kept } = await post(this.$root.dataset.keep, [["crossing", JSON.stringify(this.crossing)], ...also.map((id) => ["with", id]), ...(hasOneGain ? [["one_gain", "1"]] : [])]);
         await this.draw();
@@ -212,6 +212,11 @@ function channels() {
       } catch (error) {
         say(error.message);
       }
+    },
+
+    // What is drawn may be older than what was changed since.
+    isKept() {
+      return "kept" in document.getElementById("channels").dataset && JSON.stringify(this.told()) === JSON.stringify(this.crossing);
     },
 
     async takeApart(event) {

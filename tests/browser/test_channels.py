@@ -90,6 +90,7 @@ def test_what_was_changed_a_moment_ago_is_kept_before_it_is_drawn(pair):
         pair.keyboard.press("Enter")
     expect(pair.locator(".crossing.chosen")).to_have_attribute("aria-label", re.compile("turned over"))
     expect(pair.locator("#channels[data-kept]")).to_be_attached()
+    pair.unroute_all(behavior="wait")
 
 
 def test_a_disc_is_dragged(pair):

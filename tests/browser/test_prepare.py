@@ -261,6 +261,7 @@ def test_keys_that_are_pressed_faster_than_the_server_answers_all_count(screen):
     screen.keyboard.press("Delete")
     expect(_steps(screen)).to_have_count(2)
     assert _order(screen) == ["gate", "silence"]
+    screen.unroute_all(behavior="wait")
 
 
 def test_a_step_that_is_moved_from_within_its_figure_takes_what_was_typed_along(screen):

@@ -3,7 +3,6 @@
 import csv
 import io
 import re
-import time
 import tomllib
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
@@ -17,6 +16,7 @@ from nicelevel.store.lines import find_line, lines, settings_of
 from nicelevel.store.models import Arrival
 from nicelevel.work.watching import Watcher
 from tests import signals
+from tests.work.settling import SETTLE_S, settled
 
 from .signing_in import app_with_accounts, browser_of
 from .uploading import JSON
@@ -32,7 +32,7 @@ def told(tmp_path, store):
         "spec": "european-broadcast",
         "recipe": "clean-head",
         "under": "bulletin",
-        "settle_s": "0.1",
+        "settle_s": str(SETTLE_S),
         "shortest_s": "2",
         "runs": "on",
     }
@@ -51,9 +51,7 @@ def come(config, work_off, tmp_path):
 
     def came(name, seconds, seed=1, lufs=-33):
         signals.write(tmp_path / "in" / name, signals.noise(seconds, lufs, seed=seed))
-        watcher.look()
-        time.sleep(0.15)
-        assert watcher.look() == 1
+        assert settled(watcher) == 1
         work_off()
         return Arrival.select().order_by(Arrival.id.desc()).first()
 

@@ -1,10 +1,7 @@
-"""A job with files that are taken into it; what lines look at."""
-
-import time
+"""A job with files that are taken into it."""
 
 import pytest
 
-from nicelevel.core.arrivals.settling import LEAST_LOOKS
 from nicelevel.core.digest import sha256_of
 from nicelevel.store.jobs import make_job
 from nicelevel.store.specs import keep_version
@@ -36,15 +33,3 @@ def take_in(job, store, tmp_path):
         return enqueue_source(job.id, name, digest, size_bytes)
 
     return add
-
-
-SETTLE_S = 0.1
-
-
-def settled(*watchers):
-    """How many arrivals they put on the queue until all that is there has settled."""
-    found = 0
-    for _ in range(LEAST_LOOKS + 1):
-        found += sum(each.look() for each in watchers)
-        time.sleep(SETTLE_S * 0.6)
-    return found

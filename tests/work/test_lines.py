@@ -22,7 +22,7 @@ from nicelevel.work.reconcile import requeue_forgotten
 from nicelevel.work.watching import Watcher
 from tests import signals
 
-from .conftest import SETTLE_S, settled
+from .settling import SETTLE_S, settled
 from .test_sending import _serving
 
 

@@ -16,7 +16,7 @@ from nicelevel.work.app import queue
 from nicelevel.work.watching import Watcher
 from tests import signals
 
-from .conftest import SETTLE_S, settled
+from .settling import SETTLE_S, settled
 
 NOWHERE = "postgresql://nobody@127.0.0.1:9/nothing"
 """Port 9 is that of the discard service (RFC 863), at which nothing listens here."""

@@ -290,7 +290,10 @@ function prepare() {
       if (typed.matches(".step") && kindOf(typed) !== kindOf(now[at])) return this.swapSteps(fresh); // it stands elsewhere now
       Object.assign(steps.dataset, fresh.dataset);
       old.forEach((section, at) => {
-        if (section !== typed) return section.replaceWith(now[at]);
+        if (section !== typed) {
+          inherit(section, now[at]);
+          return section.replaceWith(now[at]);
+        }
         for (const part of ["svg", ".figures"]) section.querySelector(part).replaceWith(now[at].querySelector(part));
       });
     },
@@ -314,16 +317,14 @@ function prepare() {
     },
 
     // A recipe's steps instead of those that are here.
-    async give(event) {
+    give(event) {
       const button = event.target.closest("button[data-give]");
       if (!button) return;
       button.closest("details").open = false;
-      try {
+      this.inTurn(async () => {
         await post(this.$root.dataset.give, { recipe: button.dataset.give, source: this.$root.dataset.source });
         await this.draw();
-      } catch (error) {
-        say(error.message);
-      }
+      });
     },
 
     // The steps as a recipe with a name; under the name of an own one they are its next version.

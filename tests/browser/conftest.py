@@ -1,9 +1,10 @@
 """Debian's headless Chromium, kept off the network, on the real thing."""
 
+import time
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, FloatRect, Locator, Page, expect, sync_playwright
 
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
@@ -61,3 +62,12 @@ def make_job(page: Page, title: str) -> Page:
     page.click("text=Make it")
     page.wait_for_selector("text=Drop audio files anywhere")
     return page
+
+
+def box_of(locator: Locator) -> FloatRect:
+    """Where something is, in pixels; waited for, for what is drawn anew at this moment is nowhere."""
+    end_s = time.monotonic() + PATIENCE_MS / 1000
+    while (box := locator.bounding_box()) is None:
+        assert time.monotonic() < end_s, f"{locator} is nowhere to be seen"
+        locator.page.wait_for_timeout(20)
+    return box

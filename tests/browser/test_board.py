@@ -17,6 +17,8 @@ from playwright.sync_api import expect
 from nicelevel.web.board import FIRST_ROWS
 from tests import reference, signals
 
+from .conftest import box_of
+
 DROP = """
 ([files]) => {
   const transfer = new DataTransfer();
@@ -447,7 +449,7 @@ def test_the_price_curve_is_dragged_to_an_own_target(board, tmp_path):
     place.click()
     board.wait_for_timeout(800)  # the board asks for itself once more when its events begin
     board.hover(".price .grip", position={"x": 100, "y": 7})
-    grip = board.locator(".price .grip").bounding_box()
+    grip = box_of(board.locator(".price .grip"))
     x, y = grip["x"] + 100, grip["y"] + 7
     board.mouse.down()
     board.mouse.move(x, y + 15, steps=3)

@@ -9,6 +9,7 @@ from playwright.sync_api import expect
 from nicelevel.core.programmes import join
 from tests import signals
 
+from .conftest import box_of
 from .test_board import drop, measured, row
 
 
@@ -97,7 +98,7 @@ def test_a_disc_is_dragged(pair):
     pair.locator("[data-preset]").nth(3).click()
     disc = pair.locator(".crossing[data-column='1'] circle")
     expect(pair.locator(".crossing")).to_have_count(2)
-    box = disc.bounding_box()
+    box = box_of(disc)
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
     pair.mouse.move(x, y)
     pair.mouse.down()

@@ -10,6 +10,7 @@ from playwright.sync_api import expect
 from tests import signals
 from tests.core.measuring import meter_signal
 
+from .conftest import box_of
 from .test_board import cell, drop, measured
 
 RATE = 48_000
@@ -193,7 +194,7 @@ def test_the_transport_goes_on_when_the_close_up_is_drawn_anew(rendered):
 
 
 def test_a_press_on_the_drawing_is_heard_from_there(rendered):
-    box = rendered.locator("[data-over-time]").bounding_box()
+    box = box_of(rendered.locator("[data-over-time]"))
     rendered.mouse.click(box["x"] + box["width"] / 2, box["y"] + 60)
     assert clock(rendered) == pytest.approx(6.0, abs=0.5)
     rendered.keyboard.press(" ")

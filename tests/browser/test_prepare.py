@@ -9,7 +9,7 @@ from playwright.sync_api import expect
 
 from tests import signals
 
-from .conftest import PATIENCE_MS
+from .conftest import PATIENCE_MS, box_of
 from .test_board import cell, drop, measured, row
 
 RATE = 48_000
@@ -169,7 +169,10 @@ def test_a_level_and_a_time_are_dragged_on_the_strip(screen):
 
 
 def _drag(page, line, right, down, midway):
-    box = line.bounding_box()
+    expect(page.locator("#steps")).to_have_attribute(
+        "data-pending", ""
+    )  # else it is drawn anew by itself
+    box = box_of(line)
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
     page.mouse.move(x, y)
     page.mouse.down()

@@ -8,7 +8,7 @@ from playwright.sync_api import expect
 
 from tests import signals
 
-from .conftest import PATIENCE_MS
+from .conftest import PATIENCE_MS, box_of
 from .test_board import drop, measured, row
 
 RATE = 48_000
@@ -112,7 +112,7 @@ def test_plays_from_the_cursor_and_the_cursor_follows(reading):
 
 
 def test_the_spectrum_reads_out_its_band(reading):
-    box = reading.locator("canvas").bounding_box()
+    box = box_of(reading.locator("canvas"))
     reading.mouse.move(400, box["y"] + box["height"] - 60)
     expect(reading.locator("footer")).to_contain_text("Hz −")
 

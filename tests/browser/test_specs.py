@@ -4,7 +4,7 @@ from playwright.sync_api import expect
 
 from tests import signals
 
-from .conftest import make_job
+from .conftest import box_of, make_job
 from .test_board import drop, measured
 
 
@@ -13,7 +13,7 @@ def test_dragging_a_target_moves_it_and_what_lands(board, tmp_path):
     measured(board, "mix")
     board.click("th.dest a:has-text('Podcast')")
     expect(board.locator(".levels .lands")).to_have_count(1)
-    handle = board.locator(".handle").bounding_box()
+    handle = box_of(board.locator(".handle"))
     landed = float(board.locator(".levels .lands").get_attribute("cy"))
     x, y = handle["x"] + handle["width"] / 2, handle["y"] + handle["height"] / 2
     board.mouse.move(x, y)
@@ -29,7 +29,7 @@ def test_dragging_a_target_moves_it_and_what_lands(board, tmp_path):
 
 def _drag(page, grip, right):
     """Take hold of a grip and move it so many pixels to the right."""
-    box = page.locator(grip).bounding_box()
+    box = box_of(page.locator(grip))
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
     page.mouse.move(x, y)
     page.mouse.down()
@@ -86,5 +86,5 @@ def test_what_can_be_done_with_a_spec_stays_in_view_however_long_a_job_is_called
     page.goto(f"{live.address}specs/loud-streaming")
     expect(page.locator(".acts", has_text="Copy into Every programme")).to_be_visible()
     rights = "() => [...document.querySelectorAll('.acts > *')].map((each) => each.getBoundingClientRect().right)"
-    panel = page.locator(".said").bounding_box()
+    panel = box_of(page.locator(".said"))
     assert max(page.evaluate(rights)) <= panel["x"] + panel["width"]

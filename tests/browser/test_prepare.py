@@ -169,9 +169,7 @@ def test_a_level_and_a_time_are_dragged_on_the_strip(screen):
 
 
 def _drag(page, line, right, down, midway):
-    expect(page.locator("#steps")).to_have_attribute(
-        "data-pending", ""
-    )  # else it is drawn anew by itself
+    expect(page.locator("#steps")).to_have_attribute("data-pending", "")  # else it is drawn anew by itself
     box = box_of(line)
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
     page.mouse.move(x, y)

@@ -3,6 +3,7 @@
 import hashlib
 import io
 import json
+import math
 import os
 import re
 import signal
@@ -182,3 +183,18 @@ def alive(pid: int) -> bool:
     with suppress(OSError):
         return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
     return False
+
+
+class Paced:
+    """Sleeps for a supplier, and keeps by its key for how long nothing was written at most, once it had begun."""
+
+    def __init__(self, stood_s: dict[Any, float], key: Any, fault: str | None) -> None:
+        self._stood_s, self._key, self._wrote_s, self._is_waiting = stood_s, key, math.inf, fault == "late"
+        stood_s[key] = 0.0
+
+    def __call__(self, seconds: float) -> None:
+        if not self._is_waiting:
+            self._stood_s[self._key] = max(self._stood_s[self._key], time.monotonic() - self._wrote_s)
+            self._wrote_s = time.monotonic()
+        self._is_waiting = False
+        time.sleep(seconds)

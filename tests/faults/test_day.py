@@ -3,7 +3,6 @@
 Nothing that is published is ever half, nothing is lost, what fails is held once with its reason.
 """
 
-import math
 import os
 import random
 import re
@@ -19,6 +18,7 @@ import soundfile
 
 from nicelevel.stand_ins.bulletin_sender.sender import FAULTS, send
 from tests import signals
+from tests.faults.hands import Paced
 
 LINES, ARRIVALS, SECONDS, SEED = 4, 60, 45.0, 11
 SETTLE_S = 0.4
@@ -85,7 +85,8 @@ def test_a_day_in_a_minute(lines, tmp_path):
         data[number], asked[line, f"b{number}.wav"] = path.read_bytes(), fault
         when = chance.uniform(0.0, SECONDS * 0.8)
         arguments = data[number], tmp_path / f"in{line}", f"b{number}.wav", chance.uniform(0.2, 2.5), fault
-        senders.append(threading.Timer(when, send, arguments, {"sleep": _Paced(stood_s, (line, f"b{number}.wav"))}))
+        paced = Paced(stood_s, (line, f"b{number}.wav"), fault)
+        senders.append(threading.Timer(when, send, arguments, {"sleep": paced}))
     lengths = {f"b{number}.wav": (2 + number % 5) * 48_000 for number in range(ARRIVALS)}
     for each in senders:
         each.start()
@@ -111,18 +112,6 @@ def test_a_day_in_a_minute(lines, tmp_path):
     # Each once, but where this machine kept the supplier from writing on for so long that it was taken as it stood.
     assert {key for key in more if stood_s[key] < SETTLE_S} == set()
     assert all((tmp_path / f"in{line}" / name).exists() for line, name in asked)
-
-
-class _Paced:
-    """Sleeps for a supplier, and keeps for how long nothing was written at most."""
-
-    def __init__(self, stood_s: dict, key: tuple[int, str]) -> None:
-        self._stood_s, self._key, self._wrote_s = stood_s, key, math.inf
-
-    def __call__(self, seconds: float) -> None:
-        self._stood_s[self._key] = max(self._stood_s.get(self._key, 0.0), time.monotonic() - self._wrote_s)
-        self._wrote_s = time.monotonic()
-        time.sleep(seconds)
 
 
 def _half(folder, lengths):

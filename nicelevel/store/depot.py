@@ -100,9 +100,7 @@ class _Depot:
         end_s = time.monotonic() + self._patience_s
         while True:
             try:
-                done = do(self.system())
-                self._was_away = False
-                return done
+                return do(self.system())
             except (*_NOT_THERE, NiceLevelError):
                 raise
             except Exception as error:
@@ -137,6 +135,7 @@ class _Depot:
             self.system().exists(self._root or "/")
         except Exception:
             return False
+        self._was_away = False
         return True
 
     def came(self, size_bytes: int) -> None:

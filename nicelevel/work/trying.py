@@ -44,7 +44,8 @@ PASSING_WAITS_S = (2, 10, 30)
 """What may pass, like a full disk, is tried again after so long; then it is said."""
 
 AWAY = (*GONE, psycopg.Error, procrastinate.exceptions.ConnectorException)
-"""What is raised where the database is away, whichever way it was asked: that says nothing of what is worked on."""
+"""What is raised where the database is away or breaks a statement off, whichever way it was asked: by a table, by the
+driver, by the queue. It says nothing of the file that is worked on."""
 
 TRY_AGAIN_STATUS = 75
 """What the process of one try ends with where it is to be tried again (EX_TEMPFAIL of sysexits.h)."""
@@ -183,10 +184,11 @@ def _do_alone(name: str, call: Call, arguments: dict[str, Any]) -> None:
 
 def try_task(name: str, call: Call, arguments: dict[str, Any]) -> int:
     """What the process of one try does; its exit status. Raises KeyError where there is no such task."""
-    work = WORKS[name]
+    if name not in WORKS:
+        raise KeyError(name)
     try:
-        with connected(), under_way():
-            work.do(call, **arguments)
+        with connected():
+            do_here(name, call, arguments)
     except (WorkerEndsError, PassingError, DepotAwayError, *AWAY) as error:
         logger.warning("%s %s: %s", name, arguments, error)
         return TRY_AGAIN_STATUS

@@ -194,8 +194,10 @@ class Line:
 
 
 def _place_to_hold(hold: Path, copy: Path, said: bytes) -> Path:
-    """Under which name a file is held: the first that is free, or that it has already, for this reason: who was
-    killed when it had just been held does it once more.
+    """The name that a file is to be held under: the first that is free, or the one that this file is held under for
+    this reason already, for a line that is killed before it has noted that does it again.
+
+    Raises NotFoundError where there are MOST_HELD of that name.
     """
     for number in range(1, MOST_HELD):
         numbered = copy.name if number == 1 else f"{copy.stem} {number}{copy.suffix}"

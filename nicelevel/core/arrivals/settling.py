@@ -16,8 +16,8 @@ PATIENCE = 10
 """A file that seems cut is waited for so many times as long as one that is whole."""
 
 LEAST_LOOKS = 2
-"""However long ago the last look was, it counts for no more than settling divided by this: a machine that stood still
-has not seen a file be still, and whoever writes it may have stood still with it."""
+"""Between two looks no more than the settling time divided by this counts: a machine that was suspended, or had no
+processor for a while, has not seen that a file did not grow, for whoever writes it may have stood still as well."""
 
 IGNORED_ENDINGS = (".part", ".tmp", "~")
 

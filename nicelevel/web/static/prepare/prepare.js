@@ -25,9 +25,7 @@ function prepare() {
     dragged: null, // { section, field, from, at, ... } of the line that is dragged on a strip
     asked: 0, // drawings that were asked for: an older one never takes the place of a newer
     landing: null, // the newest of them
-    adding: null, // until what is being added is drawn: when the server has it
-    toBe: 0, // how many steps there are then
-    turn: Promise.resolve(), // until the last change by a key is drawn
+    turn: Promise.resolve(), // until the last change is drawn
 
     init() {
       const rows = this.$refs.rows;
@@ -176,8 +174,9 @@ function prepare() {
       this.dragTimer = null;
       clearTimeout(this.timer);
       this.timer = null;
-      // At once: a drawing that was asked for earlier may come before any timer, and would put the old figures back.
-      if (this.areNumbers()) this.save(this.told());
+      // Told at once: a drawing that was asked for earlier may come before its turn, and puts the old figures back.
+      const steps = this.told();
+      if (this.areNumbers()) this.inTurn(() => this.save([...steps, ...this.told().slice(steps.length)])); // what was being added stays
     },
 
     // While a line is dragged: drawn, not kept, and one after the other.
@@ -225,19 +224,10 @@ function prepare() {
     },
 
     async save(steps, focused = null) {
-      const held = document.activeElement, count = this.sections().length;
-      if (this.adding) {
-        await this.adding;
-        if (this.sections().length < this.toBe) await this.landing;
-        steps = [...steps, ...this.told().slice(count)]; // what came meanwhile stays
-      }
-      try {
-        await post(this.$root.dataset.save, { steps: JSON.stringify(steps) });
-        if (focused !== null) this.wanted = { at: focused, held }; // not before: what was asked for earlier shows the old order
-        await this.draw();
-      } catch (error) {
-        say(error.message);
-      }
+      const held = document.activeElement;
+      await post(this.$root.dataset.save, { steps: JSON.stringify(steps) });
+      if (focused !== null) this.wanted = { at: focused, held }; // not before: what was asked for earlier shows the old order
+      await this.draw();
     },
 
     // An address of rows, to be drawn as wide as there is room.
@@ -298,22 +288,14 @@ function prepare() {
       });
     },
 
-    async add(button) {
+    add(button) {
       if (!button) return;
       const held = document.activeElement;
-      const asked = post(this.$root.dataset.add, { do: button.dataset.addStep });
-      const adding = asked.catch(() => null);
-      this.toBe = (this.adding ? this.toBe : this.sections().length) + 1;
-      this.adding = adding;
-      try {
-        await asked;
+      this.inTurn(async () => {
+        await post(this.$root.dataset.add, { do: button.dataset.addStep });
         this.wanted = { at: -1, held };
         await this.draw();
-      } catch (error) {
-        say(error.message);
-      } finally {
-        if (this.adding === adding) this.adding = null;
-      }
+      });
     },
 
     // A recipe's steps instead of those that are here.

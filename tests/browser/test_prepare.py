@@ -278,6 +278,24 @@ def test_a_step_that_is_moved_from_within_its_figure_takes_what_was_typed_along(
     assert _order(screen) == ["gain", "silence", "tick"]
 
 
+def test_who_leaves_at_once_leaves_nothing_behind(screen):
+    """A figure is typed, a key pressed, and Esc before any of it was sent."""
+    _add(screen, "gain", "gate")
+    here = screen.url
+    screen.route("**/rows*", lambda route: (screen.wait_for_timeout(200), route.continue_()))
+    _steps(screen).first.locator("[data-key=db]").fill("-4.5")
+    screen.keyboard.press("Escape")  # out of the figure
+    screen.keyboard.press("Alt+ArrowDown")
+    screen.keyboard.press("0")
+    screen.keyboard.press("Escape")
+    screen.wait_for_url("**/jobs/*")
+    screen.unroute_all(behavior="wait")
+    screen.goto(here)
+    expect(_steps(screen).nth(1).locator("[data-key=db]")).to_have_value("−4.5")
+    expect(_steps(screen).nth(1)).to_have_attribute("data-off", "")
+    assert _order(screen) == ["gate", "gain"]
+
+
 def _answer(route, answer):
     route.fulfill(response=answer)
 

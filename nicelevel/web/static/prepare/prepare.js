@@ -56,7 +56,7 @@ function prepare() {
         Delete: () => this.changeHere((at) => this.takeOut(at)),
         k: () => this.keep(),
         a: () => this.$refs.add.querySelector("button").focus(),
-        Escape: () => leaveFor(this.$root.dataset.board),
+        Escape: () => this.leave(),
       });
       addEventListener("keydown", (event) => {
         if (!event.altKey || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
@@ -99,6 +99,12 @@ function prepare() {
         const at = this.sections().indexOf(heirOf(step));
         return at < 0 ? null : change(at);
       });
+    },
+
+    // Once all that was typed and pressed is kept.
+    leave() {
+      if (this.timer) this.saveTyped();
+      this.inTurn(() => leaveFor(this.$root.dataset.board));
     },
 
     noteFocus({ target }) {

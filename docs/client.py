@@ -1,4 +1,4 @@
-"""Nice Level from a program: take files into a job, wait until they are measured, render, fetch what was proved.
+"""Nice Level from a program: take files into a job, wait until they have plans, render, fetch what was proved.
 
 python -m docs.client http://127.0.0.1:8417 mix.wav stem.wav --spec podcast --out delivered
 
@@ -99,7 +99,9 @@ def main(words: list[str]) -> None:
     for path in asked.files:
         there.take_in(job, path)
     there.wait(job, states_of_sources)
-    there.ask("POST", f"/jobs/{job}/render")
+    # What a spec wants resampled or prepared has its plan some time after it was measured.
+    while there.ask("POST", f"/jobs/{job}/render")["coming"]:
+        time.sleep(LOOK_EVERY_S)
     board = there.wait(job, lambda board: (made["state"] for made in deliverables_of(board)))
     asked.out.mkdir(parents=True, exist_ok=True)
     for made in deliverables_of(board):

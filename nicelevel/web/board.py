@@ -3,7 +3,7 @@
 A row that is not looked at yet is an outline: its cells are planned when it comes near the view, drawn when shown.
 """
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
@@ -30,11 +30,13 @@ from nicelevel.report.price_view import PriceDrawing, draw_price
 from nicelevel.report.vial import Seal, Vial, draw_vial
 from nicelevel.store.audio import AudioFolder
 from nicelevel.store.deliverables import UNFINISHED, deliverables_of
+from nicelevel.store.depot import DepotAwayError
 from nicelevel.store.jobs import destinations_of
 from nicelevel.store.kept_sources import as_source, kept_rows
 from nicelevel.store.models import Deliverable, Destination, Job, Source
 from nicelevel.store.own_targets import own_targets_of
 from nicelevel.store.readings import load_reading
+from nicelevel.store.sources import UNMEASURED
 from nicelevel.store.specs import spec_of
 
 from .questions import Question, questions_of
@@ -60,8 +62,8 @@ class CellFile:
 class Cell:
     """One source at one destination: its plan, or why there is none, and what became of it.
 
-    can_retry: what failed may be done again as it is; is_coming: what a plan is made from is being made; wanted: how
-    many files are to be written; files: each of them.
+    can_retry: what failed may be done again as it is; is_coming: what a plan is made from is being made, or lies in a
+    storage that is away; wanted: how many files are to be written; files: each of them.
     """
 
     source_id: int
@@ -332,12 +334,21 @@ def places_to_render(
     """
     return [
         (row.source, cell.destination)
-        for row in board.rows
-        for cell in row.cells
-        if (row.source.id in source_ids if source_ids else row.source.kind != "sum")
-        if destination_id in (None, cell.destination.id)
+        for row, cell in _asked_for(board, source_ids, destination_id)
         if cell.can_render or (source_ids and cell.state == "proved")
     ]
+
+
+def count_coming(board: Board, source_ids: Collection[int], destination_id: int | None) -> int:
+    """How many of the places that are asked for have no plan yet, and so cannot be rendered now."""
+    asked = _asked_for(board, source_ids, destination_id)
+    return sum(cell.is_coming and not cell.is_older for _, cell in asked)
+
+
+def _asked_for(board: Board, source_ids: Collection[int], destination_id: int | None) -> Iterator[tuple[Row, Cell]]:
+    for row in board.rows:
+        if row.source.id in source_ids if source_ids else row.source.kind != "sum":
+            yield from ((row, cell) for cell in row.cells if destination_id in (None, cell.destination.id))
 
 
 def _by_place(deliverables: Sequence[Deliverable]) -> dict[tuple[int, int], tuple[Deliverable, ...]]:
@@ -392,13 +403,13 @@ class RowMaker:
         spec = with_target(spec_of(destination.spec), own)
         cell = Cell(source.id, destination, spec, reading, own_target=own, is_older=is_older)
         if reading is None:
-            return cell
+            return replace(cell, is_coming=source.state in UNMEASURED)
         made = self._made.get((source.id, destination.id), ())
         try:
             plans = plans_of(source, spec, self._audio)
         except NiceLevelError as error:
             can_retry = isinstance(error, PreparationFailedError)
-            is_coming = isinstance(error, NotPreparedError) and not can_retry
+            is_coming = isinstance(error, (NotPreparedError, DepotAwayError)) and not can_retry
             return replace(cell, problem=error.message, can_retry=can_retry, is_coming=is_coming, deliverables=made)
         current = tuple(each for each in made if is_as_planned(each, plans))
         wanted = sum(plan.action != "cannot_meet" for plan in plans)

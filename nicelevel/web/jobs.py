@@ -31,7 +31,7 @@ from nicelevel.store.undo import changing, redo, undo
 from nicelevel.work.enqueue import enqueue_all_renders, enqueue_preparations
 from nicelevel.work.keeping import free_trash
 
-from .board import Board, bar_of, board_of, column_of, places_to_render
+from .board import Board, bar_of, board_of, column_of, count_coming, places_to_render
 from .board_order import in_order
 from .counting import count_of
 from .for_programs import board_json, job_json, wants_json, wants_page
@@ -230,7 +230,10 @@ def remove(destination_id: int) -> Any:
 
 @jobs.post("/jobs/<int:job_id>/render")
 def render_all(job_id: int) -> Any:
-    """Queue all that lands and is not proved yet, or only what belongs to some sources or to one destination."""
+    """Queue all that lands and is not proved yet, or only what belongs to some sources or to one destination.
+
+    Says what of it is not queued: sources that wait for an answer (held), places that have no plan yet (coming).
+    """
     sources, destination_id = request.form.getlist("source", type=int), request.form.get("destination", type=int)
     shown = _board(job_id, sources or None)
     asked = places_to_render(shown, sources, destination_id)
@@ -241,7 +244,7 @@ def render_all(job_id: int) -> Any:
         queued = enqueue_all_renders(job_id, places, audio())
         if queued:
             enter(_had_rendered(queued, places), job_id)
-    return jsonify(queued=queued, held=len(held))
+    return jsonify(queued=queued, held=len(held), coming=count_coming(shown, sources, destination_id))
 
 
 def _had_rendered(count: int, places: Sequence[tuple[Source, Destination]]) -> str:

@@ -16,6 +16,7 @@ from playwright.sync_api import expect
 
 from nicelevel.web.board import FIRST_ROWS
 from tests import reference, signals
+from tests.faults.hands import standing_still
 
 from .conftest import box_of
 
@@ -132,6 +133,17 @@ def test_bad_files_get_their_sentence_and_the_rest_goes_on(board, tmp_path):
         expect(board.locator(".why")).to_contain_text(sentence)
     row(board, "notes").locator("text=Remove").click()
     expect(row(board, "notes")).to_have_count(0)
+
+
+def test_what_has_no_plan_yet_is_said_not_to_be_on_the_queue(board, live, tmp_path):
+    with standing_still([live.worker_pid()]):
+        drop(board, signals.write(tmp_path / "Long.wav", signals.programme(6, seed=3)))
+        row(board, "Long").wait_for()
+        board.keyboard.press("Shift+R")
+        expect(board.locator(".word")).to_have_text(
+            f"{board.locator('th.dest').count()} have no plan yet: render them once it is there."
+        )
+    measured(board, "Long")
 
 
 @pytest.mark.parametrize("key", ["Enter", "c", "k", "p"])

@@ -22,6 +22,7 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.database import database
 from nicelevel.store.deliverables import deliverables_of, file_of
 from nicelevel.store.depot import DepotAwayError, make_room, open_depot
+from nicelevel.store.jobs import destinations_of
 from nicelevel.store.models import Job
 from nicelevel.store.patient_s3 import PIECE_BYTES, PatientS3
 from nicelevel.store.sources import sources_of
@@ -252,6 +253,17 @@ def test_a_storage_that_is_away_is_said_and_waited_for(config, here, job, work_o
         assert {each.state for each in made} == {"proved"}
     finally:
         back.stop()
+
+
+def test_places_whose_plans_lie_in_a_storage_that_is_away_are_not_left_out_in_silence(
+    config, here, job, work_off, storage, tmp_path
+):
+    upload(here, job, "Night ferry.wav", wav(signals.programme(9, seed=2)))
+    work_off()
+    _, there = another_machine(config, tmp_path, "second")
+    storage[0].stop()
+    told = there.post(f"/jobs/{job.id}/render", headers=JSON).json
+    assert told == {"queued": 0, "held": 0, "coming": len(destinations_of(job.id))}
 
 
 def test_without_object_storage_nothing_is_asked_of_anybody(tmp_path):

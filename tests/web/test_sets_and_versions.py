@@ -118,7 +118,7 @@ def test_stems_that_do_not_add_up_are_asked_about_before_they_are_rendered(clien
     song = by_title(job, "song")
     parts = client.get(f"/jobs/{job.id}/parts").text
     assert "song_a and song_b: named like stems of song. The stems do not add up to the mix" in parts
-    assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 0, "held": 3}
+    assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 0, "held": 3, "coming": 0}
     together, alone = re.findall(r'data-answer="([^"]+)" data-members="([^"]*)"', parts)
     client.post(alone[0], headers=JSON)
     assert client.post(f"/jobs/{job.id}/render", headers=JSON).json["held"] == 0

@@ -17,6 +17,7 @@ from nicelevel.store.sources import sources_of
 from nicelevel.web import create_app
 from nicelevel.web.errors import OTHER_NAME
 from nicelevel.web.security import POLICY
+from nicelevel.work import tasks
 from tests import signals
 
 from .asking import once_counted
@@ -130,8 +131,8 @@ def test_render_download_and_package(client, job, work_off, store, config):
     upload(client, job, "mix.wav", wav(signals.both(signals.sine(1000, -23, 3))))
     upload(client, job, "MIX.wav", wav(signals.both(signals.sine(1000, -24, 3))))
     work_off()
-    assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 8, "held": 0}
-    assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 0, "held": 0}
+    assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 8, "held": 0, "coming": 0}
+    assert client.post(f"/jobs/{job.id}/render", headers=JSON).json == {"queued": 0, "held": 0, "coming": 0}
     work_off()
     made = deliverables_of(job.id)
     assert {each.state for each in made} == {"proved"}
@@ -153,9 +154,27 @@ def test_rendering_can_be_asked_for_one_cell_and_again(client, job, work_off, st
     destination = re.search(r"/destinations/(\d+)/remove", client.get(f"/jobs/{job.id}").text).group(1)
     one = {"source": source, "destination": destination}
     for _ in range(2):
-        assert client.post(f"/jobs/{job.id}/render", data=one, headers=JSON).json == {"queued": 1, "held": 0}
+        told = client.post(f"/jobs/{job.id}/render", data=one, headers=JSON).json
+        assert told == {"queued": 1, "held": 0, "coming": 0}
         work_off()
     assert Deliverable.select().count() == 1
+
+
+def test_what_has_no_plan_yet_when_rendering_is_asked_for_is_counted(client, job, work_off, monkeypatch):
+    def rendered(**fields):
+        told = client.post(f"/jobs/{job.id}/render", data=fields, headers=JSON).json
+        return told["queued"], told["coming"]
+
+    monkeypatch.setattr(tasks, "defer_preparations", lambda *_: None)
+    client.post(f"/jobs/{job.id}/destinations", data={"slug": "compact-disc"})
+    upload(client, job, "mix.wav", wav(signals.noise(4, -23)))
+    places = destinations_of(job.id)
+    assert rendered() == (0, len(places))
+    work_off()  # measured; what is resampled for one of them is not
+    assert client.get(f"/jobs/{job.id}").text.count("its plan follows") == 1
+    assert rendered() == (len(places) - 1, 1)
+    asked = [rendered(destination=each.id) for each in places]
+    assert sorted(asked) == [(0, 0)] * (len(places) - 1) + [(0, 1)]
 
 
 def test_stopping_stops_what_waits(client, job, work_off, store):

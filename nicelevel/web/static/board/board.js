@@ -7,6 +7,7 @@ import { leaveFor, loadAnew } from "../going.js";
 import { changeJob } from "../job_changes.js";
 import { page, say } from "../page.js";
 import { getHtml, getJson, post, remove } from "../requests.js";
+import { whatIsQueued } from "../queued.js";
 import { undoKeys } from "../undo.js";
 import { forgetUpload, takeFiles, watchUploads } from "../uploads/uploads.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
@@ -433,10 +434,9 @@ function board() {
 
     async render(fields, nothing) {
       try {
-        const { queued, held } = await post(this.$root.dataset.render, fields);
+        const told = await post(this.$root.dataset.render, fields);
         this.tellSeen();
-        const waits = held ? `${held} source${held === 1 ? " waits" : "s wait"} for an answer to what is asked above the rows.` : "";
-        say([queued ? `${queued} on the queue.` : held ? "" : nothing, waits].filter(Boolean).join(" "));
+        say(whatIsQueued(told, nothing));
       } catch (error) {
         say(error.message);
       }

@@ -5,6 +5,7 @@ import { oneAtATime, watchChanges } from "../changes.js";
 import { onKeys, page, say } from "../page.js";
 import { parsed, swapParts } from "../parts.js";
 import { Hearing, hearingKeys } from "../hear/hearing.js";
+import { whatIsQueued } from "../queued.js";
 import { getHtml, getJson, post } from "../requests.js";
 
 const GATHER_MS = 200;
@@ -187,8 +188,7 @@ function handover() {
 
     async render() {
       try {
-        const { queued } = await post(this.$root.dataset.render);
-        say(queued ? `${queued} on the queue.` : "Nothing is left to render.");
+        say(whatIsQueued(await post(this.$root.dataset.render), "Nothing is left to render."));
       } catch (error) {
         say(error.message);
       }

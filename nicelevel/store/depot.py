@@ -29,6 +29,9 @@ AGAIN_S = 1.0
 ANSWERS_WITHIN_S, ASKED_EVERY_S = 5.0, 2.0
 """How long it may take to say that it is there, and for how long that is believed."""
 
+BACK_WITHIN_S = 1.0
+"""The same of one that was away a moment ago."""
+
 LEAST_SILENCE_S, MOST_SILENCE_S = 10.0, 30.0
 """What a storage may take for an answer (`patient_s3`): the least holds for web servers, where somebody waits for a
 page, the most for workers."""
@@ -64,6 +67,7 @@ class _Depot:
         self._asker = ThreadPoolExecutor(1, "asking-storage")
         self._asking: Future[bool] | None = None
         self._asked_s = 0.0
+        self._was_away = False
 
     def key(self, path: Path) -> str:
         return f"{self._root}/{path.relative_to(self.folder)}"
@@ -91,6 +95,8 @@ class _Depot:
 
     def surely(self, do: Callable[[Any], T]) -> T:
         """What an action gives, tried again while the storage is away. Raises DepotAwayError after that."""
+        if self._is_still_away():
+            raise DepotAwayError(AWAY)
         end_s = time.monotonic() + self._patience_s
         while True:
             try:
@@ -101,17 +107,24 @@ class _Depot:
                 # Which exceptions say so hangs on the storage; what is broken for good is said at the end too.
                 logger.warning("object storage: %s", error)
                 if time.monotonic() >= end_s:
+                    self._was_away = True
                     raise DepotAwayError(AWAY) from error
                 time.sleep(AGAIN_S)
 
-    def answers(self) -> bool:
+    def _is_still_away(self) -> bool:
+        """Where somebody waits for a page, nobody waits once more for what was waited for in vain a moment ago: each
+        would hold a thread of the server, until none is left for what needs no storage.
+        """
+        return self._was_away and self._patience_s < LEAST_SILENCE_S and not self.answers(BACK_WITHIN_S)
+
+    def answers(self, within_s: float = ANSWERS_WITHIN_S) -> bool:
         """Whether it does within a few seconds. One asks, for all who want to know: what hangs is asked nothing more
         meanwhile, and nobody waits for it who comes later."""
         now_s = time.monotonic()
         with self._lock:
             if self._asking is None or (self._asking.done() and now_s - self._asked_s > ASKED_EVERY_S):
                 self._asking, self._asked_s = self._asker.submit(self._ask), now_s
-            asking, left_s = self._asking, self._asked_s + ANSWERS_WITHIN_S - now_s
+            asking, left_s = self._asking, self._asked_s + within_s - now_s
         try:
             return asking.result(max(0.0, left_s))
         except TimeoutError:
@@ -122,6 +135,7 @@ class _Depot:
             self.system().exists(self._root or "/")
         except Exception:
             return False
+        self._was_away = False
         return True
 
     def came(self, size_bytes: int) -> None:

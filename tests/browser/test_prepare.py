@@ -264,6 +264,25 @@ def test_keys_that_are_pressed_faster_than_the_server_answers_all_count(screen):
     screen.unroute_all(behavior="wait")
 
 
+def test_what_is_taken_back_is_what_was_pressed_last_however_fast(screen):
+    """One step is put off, the next taken out, and that taken back, before the server has heard of the first."""
+    _add(screen, "silence", "tick", "gate")
+    saved = []
+    screen.route("**/prepare", lambda route: saved.append(route) if not saved else route.continue_())
+    _steps(screen).nth(1).focus()
+    screen.keyboard.press("0")
+    screen.keyboard.press("ArrowDown")
+    screen.keyboard.press("Delete")
+    screen.keyboard.press("z")
+    _until(screen, lambda: saved)
+    screen.wait_for_timeout(100)
+    saved[0].continue_()
+    expect(screen.locator(".word")).to_contain_text("Taken back:")
+    screen.wait_for_timeout(500)
+    expect(_steps(screen).nth(1)).to_have_attribute("data-off", "")
+    assert _order(screen) == ["silence", "tick", "gate"]
+
+
 def test_a_step_that_is_moved_from_within_its_figure_takes_what_was_typed_along(screen):
     _add(screen, "silence", "tick", "gain")
     figure = _steps(screen).nth(2).locator("[data-key=db]")

@@ -27,7 +27,8 @@ TEN_MINUTES_S = 600
 KEYS = {"AWS_ACCESS_KEY_ID": "of-the-rack", "AWS_SECRET_ACCESS_KEY": "of-the-rack", "AWS_DEFAULT_REGION": "us-east-1"}
 
 NEVER_MADE = """
-SELECT s.file_name, p.id FROM source s JOIN destination p ON p.job_id = s.job_id WHERE s.job_id = %s AND NOT EXISTS
+SELECT s.file_name, p.id FROM source s JOIN destination p ON p.job_id = s.job_id
+WHERE s.job_id = %s AND p.trashed_at IS NULL AND NOT EXISTS
 (SELECT FROM deliverable d WHERE d.source_id = s.id AND d.destination_id = p.id AND d.state = 'proved')
 """
 

@@ -4,19 +4,22 @@ import { loadAnew } from "./going.js";
 import { isInField, say } from "./page.js";
 import { post } from "./requests.js";
 
-// afterwards(words): shows the page as it is now, and says what was done.
-export function undoKeys(address, afterwards = loadAnew) {
-  addEventListener("keydown", async (event) => {
-    if (event.key.toLowerCase() !== "z" || event.altKey || isInField(event)) return;
-    event.preventDefault();
-    const again = event.shiftKey;
+// afterwards(words): shows the page as it is now, and says what was done. inTurn(change): makes the change after those
+// that were asked for before it.
+export function undoKeys(address, afterwards = loadAnew, inTurn = (change) => change()) {
+  async function takeBack(again) {
     try {
       const { undone } = await post(address, again ? { again: "1" } : {});
       const words = `${again ? "Done again" : "Taken back"}: ${undone}.`;
       if (!undone) return say(again ? "Nothing was taken back." : "There is nothing to take back.");
-      afterwards(words);
+      await afterwards(words);
     } catch (error) {
       say(error.message);
     }
+  }
+  addEventListener("keydown", (event) => {
+    if (event.key.toLowerCase() !== "z" || event.altKey || isInField(event)) return;
+    event.preventDefault();
+    inTurn(() => takeBack(event.shiftKey));
   });
 }

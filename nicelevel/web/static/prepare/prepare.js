@@ -39,7 +39,8 @@ function prepare() {
       addEventListener("pointermove", (event) => this.drag(event));
       for (const name of ["pointerup", "pointercancel"]) addEventListener(name, () => this.endDrag());
       this.$refs.add.addEventListener("click", (event) => this.add(event.target.closest("[data-add-step]")));
-      undoKeys(this.$root.dataset.undo, (words) => this.draw().then(() => say(words)));
+      const shown = (words) => this.draw().then(() => say(words));
+      undoKeys(this.$root.dataset.undo, shown, (change) => this.onceKept(change));
       watchChanges((told, all) => {
         const here = told.some((each) => String(each.source) === this.$root.dataset.source);
         if ((all || here) && !this.dragged) this.draw();
@@ -94,17 +95,20 @@ function prepare() {
     changeHere(change) {
       const step = this.here();
       if (step?.contains(document.activeElement)) step.focus();
-      if (this.timer) this.saveTyped();
-      this.inTurn(() => {
+      this.onceKept(() => {
         const at = this.sections().indexOf(heirOf(step));
         return at < 0 ? null : change(at);
       });
     },
 
     // Once all that was typed and pressed is kept.
-    leave() {
+    onceKept(change) {
       if (this.timer) this.saveTyped();
-      this.inTurn(() => leaveFor(this.$root.dataset.board));
+      this.inTurn(change);
+    },
+
+    leave() {
+      this.onceKept(() => leaveFor(this.$root.dataset.board));
     },
 
     noteFocus({ target }) {

@@ -3,7 +3,8 @@
 from nicelevel.report.board_words import short_note
 from nicelevel.report.words import length, rate
 
-from .board import Board, Row
+from .board import Board
+from .board_rows import Row
 
 _FIGURES = {"integrated": "integrated_lufs", "range": "loudness_range_lu", "peak": "true_peak_dbtp"}
 _PLACE = "place-"

@@ -14,7 +14,8 @@ from nicelevel.store.models import Arrival, Deliverable, Job, Line
 from nicelevel.store.recipes import KnownRecipe
 from nicelevel.store.specs import Known
 
-from .board import Board, Cell, Row
+from .board import Board
+from .board_rows import Cell, Row
 
 Json = dict[str, Any]
 

@@ -15,7 +15,8 @@ from nicelevel.store.audio import AudioFolder
 from nicelevel.store.models import Deliverable, Job, Sending
 from nicelevel.store.sendings import sendings_of
 
-from .board import Board, Cell, Row, board_of
+from .board import Board, board_of
+from .board_rows import Cell, Row
 
 
 @dataclass(frozen=True)

@@ -21,7 +21,8 @@ from nicelevel.store.models import LONGEST_TITLE, Deliverable, Job, Source
 from nicelevel.store.readings import load_reading
 from nicelevel.store.rules import add_rule
 
-from .board import Cell, Row, board_of
+from .board import board_of
+from .board_rows import Cell, Row
 from .found import audio, job_or_404
 
 voice = Blueprint("voice", __name__)

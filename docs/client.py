@@ -17,7 +17,7 @@ from typing import Any
 import requests
 
 LOOK_EVERY_S = 0.5
-WAITS = ("queued", "measuring", "rendering")
+UNFINISHED = ("queued", "rendering")
 
 
 class NiceLevel:
@@ -55,10 +55,10 @@ class NiceLevel:
         board: dict[str, Any] = self.ask("GET", f"/jobs/{job}")
         return board
 
-    def wait(self, job: int, states: Callable[[dict[str, Any]], Iterator[str]]) -> dict[str, Any]:
-        """The board once none of these states is one that passes."""
+    def wait(self, job: int, goes_on: Callable[[dict[str, Any]], bool]) -> dict[str, Any]:
+        """The board once nothing that is waited for goes on any more."""
         board = self.board(job)
-        while any(state in WAITS for state in states(board)):
+        while goes_on(board):
             time.sleep(LOOK_EVERY_S)
             board = self.board(job)
         return board
@@ -76,12 +76,13 @@ class NiceLevel:
         return path
 
 
-def states_of_sources(board: dict[str, Any]) -> Iterator[str]:
-    return (source["state"] for source in board["sources"])
-
-
 def deliverables_of(board: dict[str, Any]) -> Iterator[dict[str, Any]]:
     return (made for source in board["sources"] for place in source["places"] for made in place["deliverables"])
+
+
+def is_planning(board: dict[str, Any]) -> bool:
+    """Whether something is being measured, or prepared as a spec wants it: until then there is nothing to render."""
+    return any(place["is_coming"] for source in board["sources"] for place in source["places"])
 
 
 def main(words: list[str]) -> None:
@@ -98,11 +99,9 @@ def main(words: list[str]) -> None:
     there.ask("POST", f"/jobs/{job}/destinations", data={"slug": asked.spec}, allow_redirects=True)
     for path in asked.files:
         there.take_in(job, path)
-    there.wait(job, states_of_sources)
-    # What a spec wants resampled or prepared has its plan some time after it was measured.
-    while there.ask("POST", f"/jobs/{job}/render")["coming"]:
-        time.sleep(LOOK_EVERY_S)
-    board = there.wait(job, lambda board: (made["state"] for made in deliverables_of(board)))
+    there.wait(job, is_planning)
+    there.ask("POST", f"/jobs/{job}/render")
+    board = there.wait(job, lambda board: any(made["state"] in UNFINISHED for made in deliverables_of(board)))
     asked.out.mkdir(parents=True, exist_ok=True)
     for made in deliverables_of(board):
         print(there.fetch(made, asked.out) if made["state"] == "proved" else made["error"] or made["state"])

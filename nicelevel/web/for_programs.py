@@ -42,7 +42,10 @@ def job_json(job: Job) -> Json:
 
 
 def board_json(board: Board) -> Json:
-    """A job whole: its destinations, its sources with what was measured, and of each place plan and deliverables."""
+    """A job whole: its destinations, its sources with what was measured, and of each place plan and deliverables.
+
+    A place that is_coming has no plan yet.
+    """
     destinations = [
         {"id": destination.id, "slug": spec.slug, "name": spec.spec.name} for destination, spec in board.destinations
     ]
@@ -77,6 +80,7 @@ def _cell_json(cell: Cell) -> Json:
         "destination": cell.destination.id,
         "state": cell.state,
         "problem": cell.problem,
+        "is_coming": cell.is_coming,
         "own_target": cell.own_target,
         "plan": one_plan_json(cell.plan) if cell.plan else None,
         "deliverables": [deliverable_row_json(each) for each in cell.deliverables],

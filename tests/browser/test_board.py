@@ -141,7 +141,7 @@ def test_what_has_no_plan_yet_is_said_not_to_be_on_the_queue(board, live, tmp_pa
         row(board, "Long").wait_for()
         board.keyboard.press("Shift+R")
         expect(board.locator(".word")).to_have_text(
-            f"{board.locator('th.dest').count()} have no plan yet: render them once it is there."
+            f"{board.locator('th.dest').count()} have no plan yet: render them once they have."
         )
     measured(board, "Long")
 

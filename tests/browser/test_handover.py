@@ -10,6 +10,7 @@ from playwright.sync_api import expect
 
 from nicelevel.report.words import level
 from tests import signals
+from tests.faults.hands import standing_still
 
 from .test_board import cell, drop, measured, row
 
@@ -27,6 +28,18 @@ def _to_handover(board):
     expect(board.locator("h1")).to_have_text("Handover")
     expect(board.locator("#tree")).to_be_visible()
     board.wait_for_load_state()
+
+
+def test_what_has_no_plan_yet_is_said_where_rendering_is_asked_for(board, live, tmp_path):
+    with standing_still([live.worker_pid()]):
+        drop(board, signals.write(tmp_path / "Long.wav", signals.programme(6, seed=3)))
+        row(board, "Long").wait_for()
+        places = board.locator("th.dest").count()
+        board.keyboard.press("h")
+        expect(board.locator("h1")).to_have_text("Handover")
+        board.wait_for_load_state()
+        board.keyboard.press("r")
+        expect(board.locator(".word")).to_have_text(f"{places} have no plan yet: render them once they have.")
 
 
 def test_from_a_dropped_mix_to_accepted_by_the_receiver(board, live, tmp_path):

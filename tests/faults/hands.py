@@ -85,6 +85,11 @@ class Hands:
     def render(self, job: int) -> int:
         return int(self.post(f"/jobs/{job}/render").json()["queued"])
 
+    def is_planned(self, job: int) -> bool:
+        """Whether every source has a plan, or is known to have none, at every destination."""
+        board = self.get(f"/jobs/{job}", headers={"Accept": "application/json"}).json()
+        return not any(place["is_coming"] for source in board["sources"] for place in source["places"])
+
     def rows(self, query: str, *values: Any) -> list[tuple[Any, ...]]:
         with psycopg.connect(self.live.database_url(), connect_timeout=5) as connection:
             return connection.execute(query, values).fetchall()

@@ -216,8 +216,9 @@ def test_nothing_is_lost_half_or_twice_whatever_is_cut_off(hands, studio, tmp_pa
         ends.set()
         engineer.join()
     wait_for(lambda: all(hands.source_state(each)[0] == "measured" for each in taken.values()), QUIET_S)
-    # What is resampled has its plan some time after it was measured, and is said not to be on the queue until then.
-    wait_for(lambda: hands.post(f"/jobs/{job}/render").json()["coming"] == 0, QUIET_S)
+    # What is resampled has its plan some time after it was measured.
+    wait_for(lambda: hands.is_planned(job), QUIET_S)
+    hands.render(job)
     wait_for(lambda: set(hands.states(job)) == {"proved"}, QUIET_S)
     _check_all(hands, studio, job, files)
 

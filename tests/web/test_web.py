@@ -172,6 +172,8 @@ def test_what_has_no_plan_yet_when_rendering_is_asked_for_is_counted(client, job
     assert rendered() == (0, len(places))
     work_off()  # measured; what is resampled for one of them is not
     assert client.get(f"/jobs/{job.id}").text.count("its plan follows") == 1
+    (source,) = client.get(f"/jobs/{job.id}", headers=JSON).json["sources"]
+    assert [each["is_coming"] for each in source["places"]] == [False] * (len(places) - 1) + [True]
     assert rendered() == (len(places) - 1, 1)
     asked = [rendered(destination=each.id) for each in places]
     assert sorted(asked) == [(0, 0)] * (len(places) - 1) + [(0, 1)]

@@ -12,6 +12,7 @@ from nicelevel.core.words import asked_and_found
 from nicelevel.desk.planning import plans_of
 from nicelevel.handover.package import Package, package_of
 from nicelevel.store.audio import AudioFolder
+from nicelevel.store.deliverables import UNFINISHED
 from nicelevel.store.models import Deliverable, Job, Sending
 from nicelevel.store.sendings import sendings_of
 
@@ -63,12 +64,18 @@ class Handover:
         return len(self.package.files)
 
     @property
-    def to_render(self) -> int:
-        return sum(line.state not in (None, "proved") for line in self.lines)
+    def unwritten(self) -> tuple[Line, ...]:
+        """Files that are planned, those among them that are on the queue already."""
+        return tuple(line for line in self.lines if line.state not in (None, "proved"))
 
     @property
-    def planned_bytes(self) -> int:
-        return sum(line.size_bytes or 0 for line in self.lines if line.state not in (None, "proved"))
+    def unwritten_bytes(self) -> int:
+        return sum(line.size_bytes or 0 for line in self.unwritten)
+
+    @property
+    def to_render(self) -> int:
+        """How many files are not on the queue yet."""
+        return sum(line.state not in UNFINISHED for line in self.unwritten)
 
     @property
     def has_changed(self) -> bool:

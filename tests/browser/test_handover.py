@@ -42,6 +42,21 @@ def test_what_has_no_plan_yet_is_said_where_rendering_is_asked_for(board, live, 
         expect(board.locator(".word")).to_have_text(f"{places} have no plan yet: render them once they have.")
 
 
+def test_what_is_on_the_queue_is_not_offered_to_be_rendered(board, live, tmp_path):
+    drop(board, signals.write(tmp_path / "Long.wav", 0.3 * signals.programme(6, seed=3)))
+    measured(board, "Long")
+    _to_handover(board)
+    with standing_still([live.worker_pid()]):
+        files = board.locator("#tree tr[data-state=planned]").count()
+        render = board.locator("#handover-package button", has_text="Render")
+        expect(render).to_have_text(f"Render {files} R")
+        board.keyboard.press("r")
+        expect(board.locator("#tree tr[data-state=queued]")).to_have_count(files)
+        expect(render).to_have_count(0)
+        expect(board.locator("#handover-summary")).to_contain_text(f"{files} planned")
+    expect(board.locator("#tree tr[data-state=proved]")).to_have_count(files)
+
+
 def test_from_a_dropped_mix_to_accepted_by_the_receiver(board, live, tmp_path):
     drop(board, signals.write(tmp_path / "Night ferry.wav", 0.3 * signals.programme(12, seed=3)))
     measured(board, "Night ferry")

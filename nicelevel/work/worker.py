@@ -40,6 +40,9 @@ SENDINGS_AT_ONCE = 2
 GRACE_S, LONGEST_END_S = 0.5, 8.0
 """A worker that is to end asks its tasks after so long to put their work back, and has ended after so long."""
 
+SAID_AGAIN_S = 1.0
+"""What the database did not take of a job that has ended, as where its disk is full, is said again after so long."""
+
 MEND_EVERY_S, SWEEP_EVERY_S = 15.0, 3600.0
 STORAGE_AWAY_S = 300.0
 """A task waits so long for an object storage that is away, then it is tried again."""
@@ -49,6 +52,17 @@ class _OwnJobsWorker(Worker):
     """Says of a job that it has ended only while it is its own: it may have stood still and lost it to another."""
 
     async def _persist_job_status(self, job: Job, **ended: Any) -> None:  # type: ignore[override]  # by name alone
+        # Until it is said: for as long as this worker lives, nobody else takes a job for lost that it was at.
+        while True:
+            try:
+                return await self._say_ended(job, **ended)
+            except procrastinate.exceptions.ConnectorException as error:
+                logger.warning("cannot say that job %s (%s) has ended: %s", job.id, job.task_name, error)
+                if self._stop_event.is_set():
+                    raise
+                await asyncio.sleep(SAID_AGAIN_S)
+
+    async def _say_ended(self, job: Job, **ended: Any) -> None:
         row = await self.app.connector.execute_query_one_async(
             "SELECT count(*) AS own FROM procrastinate_jobs WHERE id = %(id)s AND worker_id = %(worker_id)s",
             id=job.id,

@@ -43,10 +43,15 @@ def test_what_cannot_be_prepared_for_want_of_room_says_so_and_can_be_done_again(
     source = small.upload(job, signals.write(tmp_path / "take.wav", signals.noise(240, seed=3), subtype="PCM_16"))
     small.measured(source)
     _fill(small.live, 2_000_000)
-    small.post(f"/jobs/{job}/destinations", data={"slug": "compact-disc"}, allow_redirects=False)
-    ((sentence,),) = wait_for(
-        lambda: small.rows("SELECT error_message FROM preparing WHERE state = 'failed'"), TRIED_S
-    )
+    asked = small.post(f"/jobs/{job}/destinations", data={"slug": "compact-disc"}, allow_redirects=False)
+    assert asked.status_code == 302
+
+    def seen():
+        jobs = small.rows("SELECT task_name, status, attempts, worker_id, scheduled_at FROM procrastinate_jobs")
+        return f"{small.rows('SELECT state FROM preparing')} {jobs} {small.live.log()[-2000:]}"
+
+    failed = "SELECT error_message FROM preparing WHERE state = 'failed'"
+    ((sentence,),) = wait_for(lambda: small.rows(failed), TRIED_S, seen)
     assert "No space is left" in sentence
     board = small.get(f"/jobs/{job}").text
     assert "It could not be resampled to 44100 Hz: No space is left" in board

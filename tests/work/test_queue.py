@@ -1,11 +1,16 @@
-"""The queue's own tables: made once, and brought up to the version that ships."""
+"""The queue's own tables: made once, and brought up to the version that ships; what it does not take at once."""
 
+import asyncio
 from urllib.parse import urlsplit
 
 import psycopg
 import pytest
+from procrastinate.exceptions import ConnectorException
+from procrastinate.manager import JobManager
 
-from nicelevel.work.app import FIRST_QUEUE, prepare_queue, queue_migrations
+from nicelevel.work.app import FIRST_QUEUE, open_queue, prepare_queue, queue_migrations
+from nicelevel.work.worker import workers_of
+from tests import signals
 
 FUNCTIONS = (
     "SELECT proname FROM pg_proc WHERE proname LIKE 'procrastinate%' ORDER BY proname, pg_get_function_arguments(oid)"
@@ -61,3 +66,31 @@ def test_a_queue_from_before_upgrades_were_kept_is_taken_for_what_it_is(empty_ur
     prepare_queue(empty_url)
     assert {each.name for each in queue_migrations() if each.name <= FIRST_QUEUE} <= _applied(empty_url)
     assert _functions(empty_url) == _functions(database_url)
+
+
+def test_an_end_that_the_database_did_not_take_is_said_again(take_in, store, config, monkeypatch):
+    """Else the job counts as being done for as long as its worker lives, and nobody does what comes after it."""
+    finish, refused = JobManager.finish_job, []
+
+    async def refuse_once(manager, job, **ended):
+        if not refused:
+            refused.append(job.id)
+            raise ConnectorException("could not extend file: No space left on device")
+        await finish(manager, job, **ended)
+
+    monkeypatch.setattr(JobManager, "finish_job", refuse_once)
+    take_in("mix.wav", signals.noise(1))
+    asyncio.run(_work_until_nothing_is_left(config))
+    assert len(refused) == 1
+
+
+async def _work_until_nothing_is_left(config):
+    queue = open_queue(config.database_url)
+    async with queue.open_async():
+        worker = workers_of(queue, config)[0]
+        running = asyncio.create_task(worker.run())
+        async with asyncio.timeout(60):
+            while list(await queue.job_manager.list_jobs_async()):
+                await asyncio.sleep(0.1)
+        worker.stop()
+        await running
